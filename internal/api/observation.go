@@ -30,10 +30,10 @@ type Observation struct {
 type ObservedRead struct {
 	Path string    `json:"path"`
 	At   time.Time `json:"at"`
-	// Rule is the pattern that covers it. Without one, Kept is why it need not be covered: the unit's "ignore" or
-	// "outputs", version control, a unit that it follows, or the unit's own work. Without both, no rule covers it.
-	Rule string `json:"rule,omitempty"`
-	Kept string `json:"kept,omitempty"`
+	// Rule is the pattern that covers it. Without one, Exempt is why none has to: the unit's "ignore" or "outputs",
+	// version control, a unit that it follows, or the unit itself. Without both, no rule covers it.
+	Rule   string `json:"rule,omitempty"`
+	Exempt string `json:"exempt,omitempty"`
 }
 
 // ObservedWrite is a file that was written and exists.

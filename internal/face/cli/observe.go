@@ -93,7 +93,7 @@ func observe(at location, o observeOptions) error {
 	if err == nil && o.write {
 		err = writeEdits(p, all, o.yes)
 	}
-	if err == nil && client.Grave(all.Mismatches) > 0 {
+	if err == nil && client.Actionable(all.Mismatches) > 0 {
 		err = exit.Quietly(exit.Failed)
 	}
 	return err

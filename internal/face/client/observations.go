@@ -33,7 +33,7 @@ func sayObserved(w io.Writer, d api.Detail) {
 		return
 	}
 	Say(w, "\nobserved")
-	sayDeeds(w, *d.Observed)
+	sayActivity(w, *d.Observed)
 	for _, m := range d.Mismatches {
 		sayMismatch(w, m)
 	}
@@ -42,11 +42,11 @@ func sayObserved(w io.Writer, d api.Detail) {
 // sayObservation prints what one unit was seen to do, in a few lines.
 func sayObservation(w io.Writer, o api.Observation) {
 	Say(w, "%s", o.Unit)
-	sayDeeds(w, o)
+	sayActivity(w, o)
 }
 
-// sayDeeds prints what a unit was seen to do, one line for each kind.
-func sayDeeds(w io.Writer, o api.Observation) {
+// sayActivity prints what a unit was seen to do, one line for each kind.
+func sayActivity(w io.Writer, o api.Observation) {
 	line := func(what string, items []string) {
 		if len(items) > 0 {
 			const most = 6
@@ -58,7 +58,7 @@ func sayDeeds(w io.Writer, o api.Observation) {
 		switch {
 		case r.Rule != "":
 			covered = append(covered, r.Path)
-		case r.Kept != "":
+		case r.Exempt != "":
 			kept = append(kept, r.Path)
 		default:
 			uncovered = append(uncovered, r.Path)
@@ -123,7 +123,7 @@ func byDirectory(files []string) []string {
 
 // SayMismatches prints the differences between settings and what was observed, with the edits that would settle them.
 func SayMismatches(w io.Writer, all api.Observations) {
-	n := Grave(all.Mismatches)
+	n := Actionable(all.Mismatches)
 	units := format.Count(len(all.Units), "observed unit")
 	switch {
 	case n == 0:
@@ -144,8 +144,8 @@ func sayMismatch(w io.Writer, m api.Mismatch) {
 	}
 }
 
-// Grave is how many mismatches are not just notes.
-func Grave(all []api.Mismatch) int {
+// Actionable returns the number of mismatches that are not just notes.
+func Actionable(all []api.Mismatch) int {
 	n := 0
 	for _, m := range all {
 		if m.Severity != api.SeverityNote {

@@ -85,7 +85,7 @@ func observed() api.Observations {
 		Units: []api.Observation{{
 			Unit: "u0", Run: 3,
 			Reads: []api.ObservedRead{
-				{Path: "cmd/tides/main.go", Rule: "cmd/**"}, {Path: ".env", Kept: "the settings"}, {Path: "tax/rates.json"},
+				{Path: "cmd/tides/main.go", Rule: "cmd/**"}, {Path: ".env", Exempt: "the settings"}, {Path: "tax/rates.json"},
 			},
 			Missing: []string{"tides.local.toml"}, Listens: []string{"127.0.0.1:4101"},
 			Writes:   []api.ObservedWrite{{Path: "tides.db"}},

@@ -208,8 +208,8 @@ func TestObservesDebuggers(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "tides.csv"), []byte("low"), 0o644))
 	seen, err := observed(t, dir, []string{"strace", "-f", "-o", "trace", "sh", "-c", "cat tides.csv"}, os.Environ())
 	require.NoError(t, err)
-	deeds := deedsOf(dir, seen)
-	assert.True(t, deeds["trace: wrote"] && deeds["tides.csv: seen"])
+	activity := activityOf(dir, seen)
+	assert.True(t, activity["trace: wrote"] && activity["tides.csv: seen"])
 }
 
 // TestOtherABI observes a program of the 32-bit ABI of the same machine, if the kernel runs such.
@@ -240,10 +240,10 @@ func main() {
 		t.Skip("not tested: the kernel does not run 32-bit programs")
 	}
 	require.NoError(t, err)
-	deeds := deedsOf(dir, seen)
-	for _, deed := range []string{"tides.csv: seen", "out: wrote", "out: removed", "dir: wrote", "dir/out: wrote",
+	activity := activityOf(dir, seen)
+	for _, one := range []string{"tides.csv: seen", "out: wrote", "out: removed", "dir: wrote", "dir/out: wrote",
 		"dir: listed", "quay: ran"} {
-		assert.True(t, deeds[deed], deed)
+		assert.True(t, activity[one], one)
 	}
 	assert.Len(t, seen.Programs, 2)
 	require.Len(t, seen.Listens, 1)

@@ -18,10 +18,10 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// deeds is what was done with paths below a directory, as sorted lines "name: did".
-type deeds map[string]bool
+// activity is what was done with paths below a directory, as sorted lines "name: did".
+type activity map[string]bool
 
-func (d deeds) add(root, path, did string) {
+func (d activity) add(root, path, did string) {
 	if name, err := filepath.Rel(root, path); err == nil && filepath.IsLocal(name) {
 		d[temporary.ReplaceAllString(name, "N")+": "+did] = true
 	}
@@ -30,11 +30,11 @@ func (d deeds) add(root, path, did string) {
 // temporary matches the changing parts of the names of temporary files.
 var temporary = regexp.MustCompile(`(rmeta|rustc)\w{6}\b|\d{3,}|[0-9a-z]{8,}$`)
 
-func (d deeds) lines() []string { return slices.Sorted(maps.Keys(d)) }
+func (d activity) lines() []string { return slices.Sorted(maps.Keys(d)) }
 
-// deedsOf are those of a log.
-func deedsOf(root string, s Seen) deeds {
-	d := deeds{}
+// activityOf are those of a log.
+func activityOf(root string, s Seen) activity {
+	d := activity{}
 	for _, p := range s.Paths {
 		for did, access := range map[string]Access{
 			"seen": Read | Looked | Listed, "listed": Listed, "missing": Missing, "wrote": Written | Created,
@@ -51,7 +51,7 @@ func deedsOf(root string, s Seen) deeds {
 // tracer reads what strace has written about each process.
 type tracer struct {
 	root, prefix string
-	deeds        deeds
+	activity     activity
 	done         map[int]bool
 }
 
@@ -124,8 +124,8 @@ func (s *tracer) call(name, args, failure, cwd string) string {
 		}
 	}
 	if strings.HasPrefix(name, "getdents") {
-		s.deeds.add(s.root, base, "seen")
-		s.deeds.add(s.root, base, "listed")
+		s.activity.add(s.root, base, "seen")
+		s.activity.add(s.root, base, "listed")
 	}
 	if name == "fchdir" && failure == "" {
 		return base
@@ -134,7 +134,7 @@ func (s *tracer) call(name, args, failure, cwd string) string {
 		return cwd
 	}
 	missing := failure == "ENOENT" || failure == "ENOTDIR"
-	one := func(path, did string) { s.deeds.add(s.root, path, did) }
+	one := func(path, did string) { s.activity.add(s.root, path, did) }
 	followed, direct := resolved(paths[0], true), resolved(paths[0], false)
 	writes := strings.Contains(args, "O_WRONLY") || strings.Contains(args, "O_RDWR") || name == "creat"
 	switch name {
@@ -209,13 +209,13 @@ func (s *tracer) two(name string, paths []string, failure string) {
 	from, to := resolved(paths[0], false), resolved(paths[1], false)
 	switch name {
 	case "rename", "renameat", "renameat2":
-		s.deeds.add(s.root, from, "removed")
-		s.deeds.add(s.root, to, "wrote")
+		s.activity.add(s.root, from, "removed")
+		s.activity.add(s.root, to, "wrote")
 	case "link", "linkat":
-		s.deeds.add(s.root, from, "seen")
-		s.deeds.add(s.root, to, "wrote")
+		s.activity.add(s.root, from, "seen")
+		s.activity.add(s.root, to, "wrote")
 	case "symlink", "symlinkat":
-		s.deeds.add(s.root, to, "wrote")
+		s.activity.add(s.root, to, "wrote")
 	}
 }
 
@@ -332,7 +332,7 @@ func TestAgreesWithStrace(t *testing.T) {
 				return env
 			}
 			env := lay()
-			trace := &tracer{root, filepath.Join(t.TempDir(), "trace"), deeds{}, map[int]bool{}}
+			trace := &tracer{root, filepath.Join(t.TempDir(), "trace"), activity{}, map[int]bool{}}
 			cmd := exec.Command("strace", "-ff", "-qq", "-y", "-s", "4096", "-e", "signal=none", "-e",
 				"trace=%file,%process,getdents,getdents64,fchdir,inotify_add_watch", "-o", trace.prefix, "sh", "-c", c.run)
 			cmd.Dir, cmd.Env = root, env
@@ -342,17 +342,17 @@ func TestAgreesWithStrace(t *testing.T) {
 			env = lay()
 			seen, err := observed(t, root, []string{"sh", "-c", c.run}, env)
 			require.NoError(t, err)
-			ours := deedsOf(root, seen)
-			for line := range trace.deeds { // whether it existed before is not in the trace
+			ours := activityOf(root, seen)
+			for line := range trace.activity { // whether it existed before is not in the trace
 				if name, maybe := strings.CutSuffix(line, ": maybe seen"); maybe {
-					delete(trace.deeds, line)
+					delete(trace.activity, line)
 					if ours[name+": seen"] {
-						trace.deeds[name+": seen"] = true
+						trace.activity[name+": seen"] = true
 					}
 				}
 			}
 			require.Greater(t, len(ours), 5)
-			assert.Equal(t, strings.Join(trace.deeds.lines(), "\n"), strings.Join(ours.lines(), "\n"))
+			assert.Equal(t, strings.Join(trace.activity.lines(), "\n"), strings.Join(ours.lines(), "\n"))
 			assert.Zero(t, seen.Unread)
 		})
 	}

@@ -57,13 +57,13 @@ type read struct {
 	name    string
 	at      time.Time
 	rule    string // that covers it
-	kept    string // why it need not be covered
+	exempt  string // why no rule has to cover it
 	from    []string
 	follows bool // one of the units that make it
 }
 
 // covered reports whether a save of the file affects the unit, or need not.
-func (r read) covered() bool { return r.rule != "" || r.kept != "" }
+func (r read) covered() bool { return r.rule != "" || r.exempt != "" }
 
 // write is a file that a unit has written and that exists.
 type write struct {
@@ -103,7 +103,7 @@ const observedInput = "counts as an input, because it is observed"
 // Inputs are the files that count as inputs of a task, because it was seen to read them, it is always observed, and its
 // result is reused. It reads ignore files.
 func Inputs(p *plan.Plan, seen []Observed, unit string) []string {
-	return readsOf(p, seen, unit, func(r read) bool { return r.kept == observedInput })
+	return readsOf(p, seen, unit, func(r read) bool { return r.exempt == observedInput })
 }
 
 // readsOf returns some of the files that a unit has read, in order.
@@ -199,13 +199,13 @@ func (c *comparison) path(name string) string {
 // readOf determines what covers a file that a unit has read.
 func (c *comparison) readOf(u *unitSeen, p observe.Path) read {
 	r := read{name: p.Name, at: p.Since}
-	if r.kept = c.keptAnyway(u, p.Name); r.kept != "" {
+	if r.exempt = c.exemption(u, p.Name); r.exempt != "" {
 		return r
 	}
 	r.from = c.writersOf(u, p.Name)
 	excluded := c.explainer.Excluded(p.Name)
 	if excluded != "" && len(r.from) == 0 && !u.spec.Unignored {
-		r.kept = "version control ignores it"
+		r.exempt = "version control ignores it"
 		return r
 	}
 	for _, a := range c.explainer.Explain(p.Name) {
@@ -214,38 +214,38 @@ func (c *comparison) readOf(u *unitSeen, p observe.Path) read {
 		}
 		switch {
 		case a.Ignored != "":
-			r.kept = "ignored by " + a.Ignored
+			r.exempt = "ignored by " + a.Ignored
 		case a.Hears || a.Rule >= 0 && excluded == "":
 			r.rule = a.Pattern // also of a reaction that does nothing
 		case a.Noise:
-			r.kept = "such files never count"
+			r.exempt = "such files never count"
 		}
 	}
 	if by := c.followed(u.spec, r.from); !r.covered() && by != "" {
-		r.kept, r.follows = "follows "+by, true
+		r.exempt, r.follows = "follows "+by, true
 	}
 	if !r.covered() && u.spec.Reuse && u.spec.Observe && len(r.from) == 0 {
-		r.kept = observedInput
+		r.exempt = observedInput
 	}
 	return r
 }
 
-// keptAnyway returns why a file need not be covered by a rule, whatever the rules say; empty: it should be.
-func (c *comparison) keptAnyway(u *unitSeen, name string) string {
+// exemption returns why a file need not be covered by a rule, whatever the rules say; empty: it should be.
+func (c *comparison) exemption(u *unitSeen, name string) string {
 	switch {
 	case c.settings[name]:
 		return "the settings"
 	case isOwn(name):
-		return "version control's own"
+		return "belongs to version control"
 	case isCache(name):
 		return "a cache"
 	case u.spec.Pass == nil && (u.watches[name] || u.watches[path.Dir(name)]): // otherwise the rules tell what it takes up
-		return "it watches that by itself"
+		return "watched by the unit itself"
 	}
 	for _, step := range u.spec.Setup {
 		for _, made := range step.Outputs {
 			if pattern.Matches(c.plan.Root, made.Text, name) {
-				return "its setup makes that"
+				return "made by its setup"
 			}
 		}
 	}
@@ -410,7 +410,7 @@ func (c *comparison) own() map[netip.Addr]bool {
 func (c *comparison) observation(u *unitSeen) api.Observation {
 	o := api.Observation{Unit: u.Unit, Run: u.Run, Problem: u.problem(), Last: u.Last}
 	for _, r := range u.reads {
-		o.Reads = append(o.Reads, api.ObservedRead{Path: r.name, At: r.at, Rule: r.rule, Kept: r.kept})
+		o.Reads = append(o.Reads, api.ObservedRead{Path: r.name, At: r.at, Rule: r.rule, Exempt: r.exempt})
 	}
 	for _, w := range u.writes {
 		o.Writes = append(o.Writes, api.ObservedWrite{

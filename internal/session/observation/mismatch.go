@@ -14,7 +14,7 @@ import (
 	"omnivigil/internal/watch/pattern"
 )
 
-// mismatches returns how a unit's settings differ from what it was seen to do, the gravest first.
+// mismatches returns how a unit's settings differ from what it was seen to do, the most severe first.
 func (c *comparison) mismatches(u *unitSeen) []api.Mismatch {
 	all := slices.Concat(
 		c.uncoveredReads(u), c.undeclaredOutputs(u), c.undeclaredNeeds(u), c.weakReady(u), c.idleRules(u),
@@ -163,7 +163,7 @@ func (c *comparison) undeclaredNeeds(u *unitSeen) []api.Mismatch {
 		done = append(done, to)
 		m := api.Mismatch{
 			Kind: api.UndeclaredNeed, Severity: api.SeverityWarning,
-			Text: fmt.Sprintf("connects to %s (%s) and does not need it: it may start before %s is ready", to, a, to),
+			Text: fmt.Sprintf("connects to %s (%s), which is not in its needs: it may start before %s is ready", to, a, to),
 		}
 		if c.leadsTo(c.plan.Unit(to), []string{u.Unit}, needs) != "" {
 			m.Severity = api.SeverityNote
@@ -194,7 +194,7 @@ func (c *comparison) weakReady(u *unitSeen) []api.Mismatch {
 	}
 	switch late := first.Since.Sub(u.ReadyAt); {
 	case !ready.Probed():
-		m.Text = fmt.Sprintf("listens on port %d, and counts as ready %s after its start, whether it listens or not",
+		m.Text = fmt.Sprintf("listens on port %d, but counts as ready %s after its start without a check",
 			port, format.Duration(ready.After))
 	case !u.ReadyAt.IsZero() && late > readySlack:
 		m.Text = fmt.Sprintf("counted as ready %s before it listened on port %d", format.Duration(late), port)

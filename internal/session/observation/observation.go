@@ -184,7 +184,7 @@ func (o *Observations) readyAt(unit string) time.Time {
 	return time.Time{}
 }
 
-// tell tells the engine which files the newest run of a unit has read that no rule covers.
+// tell reports to the engine which files the newest run of a unit has read that no rule covers.
 func (o *Observations) tell(unit string) {
 	p := o.host.Plan()
 	u, all := p.Unit(unit), o.seen(p)
@@ -202,11 +202,11 @@ func (o *Observations) tell(unit string) {
 	}
 	all[i].Seen = ofRun
 	files := Uncovered(p, all, unit)
-	o.host.Send(engine.Uncovered{Unit: unit, Run: run, Files: files[:min(len(files), maxTold)]})
+	o.host.Send(engine.Uncovered{Unit: unit, Run: run, Files: files[:min(len(files), maxReported)]})
 }
 
-// maxTold limits the files that the engine is told of: it keeps fewer doubts.
-const maxTold = 50
+// maxReported limits the files that are reported to the engine: it keeps fewer doubts.
+const maxReported = 50
 
 // watch lets the session watch the inputs of a unit, if they are other ones than before.
 func (o *Observations) watch(r *record, inputs []string) {

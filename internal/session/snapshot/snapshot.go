@@ -350,7 +350,7 @@ func (c Converter) Observations(all api.Observations) api.Observations {
 		o.Problem = c(o.Problem)
 		for j := range o.Reads {
 			r := &o.Reads[j]
-			r.Path, r.Rule, r.Kept = c(r.Path), c(r.Rule), c(r.Kept)
+			r.Path, r.Rule, r.Exempt = c(r.Path), c(r.Rule), c(r.Exempt)
 		}
 		for j := range o.Writes {
 			o.Writes[j].Path = c(o.Writes[j].Path)

@@ -119,7 +119,7 @@ func (o *observedPanel) rows(m *view.Model) []string {
 			add("%s", m.Palette.Current.Render("its settings agree with what it was seen to do"))
 		}
 		add("")
-		rows = append(rows, DeedRows(m, o.seen.Units[0])...)
+		rows = append(rows, ActivityRows(m, o.seen.Units[0])...)
 	}
 	add("")
 	for _, b := range m.BindingsOf("observed") {
@@ -158,8 +158,8 @@ func MismatchRows(m *view.Model, all []api.Mismatch) []string {
 	return rows
 }
 
-// DeedRows counts what a unit was seen to do.
-func DeedRows(m *view.Model, o api.Observation) []string {
+// ActivityRows counts what a unit was seen to do.
+func ActivityRows(m *view.Model, o api.Observation) []string {
 	var rows []string
 	add := func(name, text string) {
 		rows = append(rows, "  "+m.Palette.Dim.Render(cells.Fit(name, 12))+text)
@@ -169,7 +169,7 @@ func DeedRows(m *view.Model, o api.Observation) []string {
 		switch {
 		case r.Rule != "":
 			covered++
-		case r.Kept != "":
+		case r.Exempt != "":
 			kept++
 		}
 	}

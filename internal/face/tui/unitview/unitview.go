@@ -349,7 +349,7 @@ func (v *unitView) observed(m *view.Model) []string {
 		return nil
 	}
 	rows := []string{heading(m, "observed")}
-	rows = append(rows, panels.DeedRows(m, *v.detail.Observed)...)
+	rows = append(rows, panels.ActivityRows(m, *v.detail.Observed)...)
 	return append(append(rows, panels.MismatchRows(m, v.detail.Mismatches)...), "")
 }
 
