@@ -175,7 +175,8 @@ func TestFindingsOfRealTools(t *testing.T) {
 			}
 			write(filepath.Join(dir, "omnivigil.toml"), p.settings, 0o644)
 			opened := filepath.Join(home, "opened")
-			write(filepath.Join(home, "my-editor"), "#!/bin/sh\necho \"$1\" >> "+opened+"\n", 0o755)
+			editor := "#!/bin/sh\ntest -t 0 -a -t 1 -a -t 2 && echo \"$1\" >> " + opened + "\n" // given the real terminal
+			write(filepath.Join(home, "my-editor"), editor, 0o755)
 			write(
 				filepath.Join(home, "omnivigil", "config.toml"),
 				"editor = \""+filepath.Join(home, "my-editor")+" {file}:{line}\"\nnotify = \"off\"\n",

@@ -3,13 +3,13 @@ package client
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"os"
 	"os/signal"
 	"path"
 	"slices"
+	"sync"
 	"syscall"
 	"time"
 
@@ -171,29 +171,44 @@ func ObserveUntilQuiet(
 ) (api.Observations, error) {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
+	rested, ended := make(chan struct{}), make(chan error, 1)
+	rest := sync.OnceFunc(func() { close(rested) })
 	told := map[string]api.State{}
-	atRest := errors.New("at rest")
-	err := running.Follow(ctx, api.Face{Kind: "observe", PID: os.Getpid()}, func(snap *api.Snapshot) error {
-		begun := len(snap.Ripples) > 0 && snap.Ripples[len(snap.Ripples)-1].ID >= ripple
-		moving := !begun
-		for _, u := range snap.Units {
-			if u.Wanted && told[u.Name] != u.State && (u.State.Broken() || !u.Moving) && begun {
-				told[u.Name] = u.State
-				fmt.Fprintf(os.Stderr, "%s %s\n", u.Name, u.State)
+	go func() { // until the end: a project may end when its last face is gone
+		ended <- running.Follow(ctx, api.Face{Kind: "observe", PID: os.Getpid()}, func(snap *api.Snapshot) error {
+			if len(snap.Ripples) > 0 && snap.Ripples[len(snap.Ripples)-1].ID >= ripple && !sayStates(snap, told) {
+				rest()
 			}
-			moving = moving || u.Moving
-		}
-		if moving {
 			return nil
-		}
-		return atRest
-	})
-	if err != nil && !errors.Is(err, atRest) && ctx.Err() == nil {
-		return api.Observations{}, exit.With(exit.Failed, err)
-	}
-	go func() { // a project ends when its last face is gone
-		running.Follow(ctx, api.Face{Kind: "observe", PID: os.Getpid()}, func(*api.Snapshot) error { return nil })
+		})
 	}()
+	select {
+	case <-ended:
+		if ctx.Err() == nil {
+			return api.Observations{}, exit.Saying(exit.Failed, "omnivigil: the project has ended before its units were at rest")
+		}
+	case <-rested:
+	case <-ctx.Done():
+	}
+	return untilQuiet(ctx, running, units, longer)
+}
+
+// sayStates prints the new states of units that are at rest, and reports whether others are moving.
+func sayStates(snap *api.Snapshot, told map[string]api.State) (moving bool) {
+	for _, u := range snap.Units {
+		if u.Wanted && told[u.Name] != u.State && (u.State.Broken() || !u.Moving) {
+			told[u.Name] = u.State
+			fmt.Fprintf(os.Stderr, "%s %s\n", u.Name, u.State)
+		}
+		moving = moving || u.Moving
+	}
+	return moving
+}
+
+// untilQuiet waits until nothing new has been seen of the units for a moment, and a duration has passed.
+func untilQuiet(
+	ctx context.Context, running *apiclient.Client, units []string, longer time.Duration,
+) (api.Observations, error) {
 	began := time.Now()
 	for {
 		all, err := running.Observations(context.Background(), units)

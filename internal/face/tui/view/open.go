@@ -23,6 +23,8 @@ func (m *Model) OpenEditor(p location.Location) {
 	case err != nil:
 		m.Notice = err.Error()
 	case terminal:
+		// The terminal itself: editors look at it, and the screen's own output is a pipe for them.
+		cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
 		m.Run(tea.ExecProcess(cmd, func(err error) tea.Msg { return TerminalBackMsg{edited(cmd, err)} }))
 	default:
 		m.Later(func(context.Context) Then { return m.Report(edited(cmd, cmd.Run())) })
