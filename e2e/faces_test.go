@@ -146,7 +146,7 @@ func TestThreeScreens(t *testing.T) {
 		patience,
 		20*time.Millisecond,
 	)
-	third.press("q")
+	third.press("q", "q")
 	third.shows(`Saltmarsh Ferries ran for`)
 	noneLeft(t, temp)
 	_, err = os.Stat(folders[0])

@@ -214,7 +214,7 @@ func TestLeftoversAreOffered(t *testing.T) {
 	s.shows(`CURRENT`)
 	out, _ := exec.Command("pgrep", "-fc", "^"+sleep).Output()
 	require.Equal(t, "1", strings.TrimSpace(string(out)), "the old one is gone")
-	s.press("q")
+	s.press("q", "q")
 	s.shows(`exit code 0`)
 	noneLeft(t, dir)
 }
@@ -297,7 +297,7 @@ func TestSuspendAndResume(t *testing.T) {
 	s.shows(`(?m)^in the shell$`)
 	s.press("fg", "Enter")
 	s.shows(`CURRENT +tides .run 1. runs`)
-	s.press("q")
+	s.press("q", "q")
 	s.shows(`ran for`)
 	noneLeft(t, dir)
 }

@@ -60,7 +60,7 @@ func TestOn(t *testing.T) {
 	s.press("d")
 	s.shows(`ripple \d+: you took the added arguments away`)
 	s.shows(`BROKEN +test: 1 test failing.*: TestTide +`)
-	s.press("q")
+	s.press("q", "q")
 	s.shows(`exit code 0`)
 
 	again := openScreen(t, 140, 40, env, dir, program, "on", "--", "go", "test", "./...")
@@ -69,7 +69,7 @@ func TestOn(t *testing.T) {
 	again.shows(`go test \./\.\.\. +-v -run 'TestB.*'.*run with them`)
 	again.press("Escape")
 	again.shows(`[?] help`)
-	again.press("q")
+	again.press("q", "q")
 	again.shows(`exit code 0`)
 }
 
@@ -108,6 +108,6 @@ func TestOwnSettings(t *testing.T) {
 	s.shows(`X restart`)
 	s.press("X")
 	s.shows(`CURRENT +tides \(run 3\)`)
-	s.press("q")
+	s.press("q", "q")
 	s.shows(`exit code 0`)
 }

@@ -203,7 +203,7 @@ func TestFindingsOfRealTools(t *testing.T) {
 			out, err := command(env, dir, "export", "results", "--format", "json")
 			require.NoError(t, err, out)
 			require.NotRegexp(t, `"status":"failed","(change|run)"|"severity":"error"`, out)
-			s.press("q")
+			s.press("q", "q")
 			s.shows(`exit code 0`)
 		})
 	}

@@ -262,7 +262,7 @@ func TestDemoOnTheScreen(t *testing.T) {
 	edit(t, file("omnivigil.toml"), "folows =", "follows =")
 	s.shows(`CURRENT`)
 
-	s.press("q")
+	s.press("q", "q")
 	s.shows(
 		`Saltmarsh Ferries (?s)ran for .*: 6 saves, \d+ runs, .*The longest from a save to rest: .*stopped: .*Logs:`,
 	)
@@ -290,7 +290,7 @@ run = "echo a line that is much longer than most terminals are wide, so that it 
 			for _, row := range strings.Split(text, "\n") {
 				require.LessOrEqual(t, len([]rune(row)), size[0])
 			}
-			s.press("q")
+			s.press("q", "q")
 			s.shows(`exit code 0`)
 			noneLeft(t, dir)
 		})

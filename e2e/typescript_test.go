@@ -151,7 +151,7 @@ func TestRealCompilerAndServer(t *testing.T) {
 	c.saves(func() { c.write("web/greeting.ts", greeting("after the crash")) })
 	c.runs("after the crash")
 
-	c.on.press("q")
+	c.on.press("q", "q")
 	c.on.shows(`exit code 0`)
 }
 

@@ -167,10 +167,11 @@ const (
 	Widen    Action = "widen"    // run all of its tests again
 	// restart units under observation; without any: every enabled unit
 	Observe      Action = "observe"
-	End          Action = "end"           // stop everything in order, then end the project
-	EndNow       Action = "end-now"       // kill everything, then end the project
-	LeaveRunning Action = "leave-running" // keep running without a face, in the background
-	FaceUsed     Action = "face-used"     // the user has used this face
+	End          Action = "end"            // stop everything in order, then end the project
+	EndNow       Action = "end-now"        // kill everything, then end the project
+	LeaveRunning Action = "leave-running"  // keep running without a face, in the background
+	EndWithFaces Action = "end-with-faces" // the opposite: end when the last face leaves
+	FaceUsed     Action = "face-used"      // the user has used this face
 )
 
 // Answer is the result of a request.

@@ -145,7 +145,7 @@ func (f *Face) params() []param {
 		}
 		return set(texts)
 	}
-	return []param{kind, countParam("pid", &f.PID, math.MaxInt32)}
+	return []param{kind, countParam("pid", &f.PID, math.MaxInt32), secondsParam("leave", &f.Leave)}
 }
 
 func (q *LineQuery) params() []param {
@@ -216,24 +216,27 @@ func (q *ScreenQuery) params() []param {
 	}, q.Face.params()...)
 }
 
-func (q *WaitQuery) params() []param {
-	timeout := param{
-		"timeout",
+func secondsParam(name string, field *Seconds) param {
+	return param{
+		name,
 		func() []string {
-			if q.Timeout <= 0 {
+			if *field <= 0 {
 				return nil
 			}
-			seconds, _ := q.Timeout.MarshalJSON() // a number never fails
+			seconds, _ := field.MarshalJSON() // a number never fails
 			return []string{strings.TrimSpace(string(seconds))}
 		},
 		func(texts []string) string {
-			if err := q.Timeout.UnmarshalJSON([]byte(texts[0])); err != nil || q.Timeout < 0 {
+			if err := field.UnmarshalJSON([]byte(texts[0])); err != nil || *field < 0 {
 				return fmt.Sprintf("must be a number of seconds, not %q", texts[0])
 			}
 			return ""
 		},
 	}
-	return []param{textsParam("unit", &q.Units), timeout}
+}
+
+func (q *WaitQuery) params() []param {
+	return []param{textsParam("unit", &q.Units), secondsParam("timeout", &q.Timeout)}
 }
 
 // TextQuery is the lines of the log from From up to and without End; End 0 is the end of the log. Raw is as in

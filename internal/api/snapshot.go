@@ -67,6 +67,9 @@ type About struct {
 type Face struct {
 	Kind string `json:"kind"` // screen, plain, or another name
 	PID  int    `json:"pid,omitempty"`
+	// Leave is how long the project waits for a face, if this was its last one and did not say that it leaves; 0: it
+	// ends at once.
+	Leave Seconds `json:"leave,omitempty"`
 	// UsedAt is when the user last used it, as far as the face reports that.
 	UsedAt time.Time `json:"used_at,omitzero"`
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/netip"
 	"sync"
+	"time"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
@@ -15,13 +16,15 @@ var _ api.Project = (*Session)(nil)
 
 // showing is what faces see of the session, and which faces are attached.
 type showing struct {
-	mu      sync.Mutex
-	about   api.About
-	builder snapshot.Builder
-	newest  *api.Snapshot // the last one that was made
-	of      *engine.Snapshot
-	number  int64
-	faces   []*api.Face
+	mu         sync.Mutex
+	about      api.About
+	builder    snapshot.Builder
+	newest     *api.Snapshot // the last one that was made
+	of         *engine.Snapshot
+	number     int64
+	faces      []*api.Face
+	leave      time.Duration // of the face that has left last
+	departures int           // of faces so far
 
 	background bool
 	ended      bool

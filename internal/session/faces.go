@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/text/format"
 )
 
 // Follow implements api.Project.
@@ -81,10 +82,48 @@ func (s *Session) left(face *api.Face) {
 	sh := &s.showing
 	sh.mu.Lock()
 	sh.faces = slices.DeleteFunc(sh.faces, func(f *api.Face) bool { return f == face })
-	alone := len(sh.faces) == 0 && !sh.background
+	sh.departures++
+	departure, deserted := sh.departures, sh.isDeserted()
+	if face.Kind != "" { // the other one stands for the process of a face
+		sh.leave = face.Leave.Duration()
+	}
+	wait := sh.leave
 	sh.mu.Unlock()
 	s.tellFace(api.FactFaceLeft, "a face has left: ", *face)
-	if alone && s.deserted != nil {
+	switch {
+	case !deserted:
+	case wait == 0:
+		s.endDeserted(departure)
+	default:
+		s.Note("the last screen is gone: everything ends in " + format.Duration(wait) + ", unless one is attached")
+		time.AfterFunc(wait, func() { s.endDeserted(departure) })
+	}
+}
+
+// isDeserted reports whether no face is attached to a project that is not in the background. The caller has the lock.
+func (sh *showing) isDeserted() bool { return len(sh.faces) == 0 && !sh.background }
+
+// endDeserted ends the project if it has been deserted since a departure.
+func (s *Session) endDeserted(departure int) {
+	s.showing.mu.Lock()
+	still := s.showing.isDeserted() && s.showing.departures == departure
+	s.showing.mu.Unlock()
+	if still && s.deserted != nil {
 		s.deserted()
 	}
+}
+
+// keepRunning makes the project a background project, or one that ends with its last face.
+func (s *Session) keepRunning(background bool) (api.Answer, error) {
+	sh := &s.showing
+	sh.mu.Lock()
+	defer s.notify()
+	defer sh.mu.Unlock()
+	if !background && len(sh.faces) == 0 {
+		return api.Answer{}, api.Refuse("no screen is attached with which the project could end; stop --all ends it")
+	}
+	if sh.background = background; background {
+		return api.Answer{Text: "The project keeps running without a screen."}, nil
+	}
+	return api.Answer{Text: "The project ends when its last screen is closed."}, nil
 }

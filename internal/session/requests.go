@@ -47,12 +47,8 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 		return api.Answer{}, err
 	}
 	switch r.Action {
-	case api.LeaveRunning:
-		s.showing.mu.Lock()
-		s.showing.background = true
-		s.showing.mu.Unlock()
-		s.notify()
-		return api.Answer{}, nil
+	case api.LeaveRunning, api.EndWithFaces:
+		return s.keepRunning(r.Action == api.LeaveRunning)
 	case api.FaceUsed:
 		s.used(r.Face)
 		return api.Answer{}, nil

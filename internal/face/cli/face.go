@@ -105,6 +105,8 @@ func (f *face) screen(ctx context.Context, first *api.Snapshot) error {
 	f.keeper = keeper
 	screen := tui.Screen{Project: f.project, First: first, Terminal: keeper.Taken}
 	screen.Habits, screen.Problems, screen.HabitsNow = personal.Habits()
+	own, _ := personal.Read()
+	screen.Leave = own.Leave
 	screen.Words, screen.Remember = personal.Words(), personal.Remember
 	last, err := screen.Run(ctx)
 	f.last.Store(last)
@@ -165,7 +167,7 @@ func (e *ending) asked() bool {
 const sameSignal = 300 * time.Millisecond
 
 // endOnSignal handles signals to end. The first one ends the project in order, if this is its only face, and
-// otherwise the face; the second one ends it at once. After TERM, HUP and any second signal, it does not wait long
+// otherwise the face; the second one ends it at once. A full screen whose terminal is gone (HUP) ends only itself. After TERM, HUP and any second signal, it does not wait long
 // for the project or for a terminal that is not read.
 func (f *face) endOnSignal(closeFace func()) *ending {
 	e := &ending{came: make(chan struct{}), urgent: make(chan struct{}), toBeLeft: make(chan struct{}),
@@ -191,7 +193,9 @@ func (f *face) endOnSignal(closeFace func()) *ending {
 				close(e.urgent)
 			}
 			go func() {
-				if f.end(again, closeFace) {
+				if sig == syscall.SIGHUP && f.keeper != nil {
+					closeFace() // the terminal is gone: the project waits for another screen
+				} else if f.end(again, closeFace) {
 					e.ends.Store(true)
 				}
 				if urgent {

@@ -67,6 +67,7 @@ func requestCommands(of Settings) []*cobra.Command {
 		restart,
 		stop,
 		doubtsCommand(of),
+		keepCommand(of),
 		request(
 			"run UNIT or GROUP ...",
 			"Start or rerun units that are not running",
@@ -123,4 +124,26 @@ func SayAnswer(a api.Answer) {
 			a.Ripple,
 		)
 	}
+}
+
+// keepCommand makes a foreground project a background project, and back.
+func keepCommand(of Settings) *cobra.Command {
+	off := false
+	a := &asking{of: of}
+	c := a.flag(&cobra.Command{
+		Use:   "keep",
+		Short: "Keep a foreground project running without a screen",
+		Args:  cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			action := api.LeaveRunning
+			if off {
+				action = api.EndWithFaces
+			}
+			return a.on(func(ctx context.Context, p *apiclient.Client) error {
+				return a.do(ctx, p, api.Request{Action: action})
+			})
+		},
+	})
+	c.Flags().BoolVar(&off, "off", false, "end the project when its last screen is closed, as at its start")
+	return c
 }

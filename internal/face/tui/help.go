@@ -128,7 +128,7 @@ func section(m *view.Model, title string, of []*view.Binding, group string) []st
 
 // helpKeys are those of the help.
 var helpKeys = []view.Binding{
-	{In: "help", Keys: []string{"esc"}, Name: "close", Group: view.GroupField, Do: (*view.Model).Close},
+	{In: "help", Keys: []string{"esc", "q"}, Name: "close", Group: view.GroupField, Do: (*view.Model).Close},
 	{In: "help", Keys: []string{"down", "j", "pgdown"}, Name: "scroll down", Group: view.GroupField, Do: onHelp(1)},
 	{In: "help", Keys: []string{"up", "k", "pgup"}, Name: "scroll up", Group: view.GroupField, Do: onHelp(-1)},
 }

@@ -92,7 +92,7 @@ var projectKeys = []view.Binding{
 	{Keys: []string{"ctrl+p"}, Action: "pause-all", Name: "pause all reactions, or resume them",
 		Group: view.GroupProject,
 		Do:    func(m *view.Model) { m.Ask(pauseOrResumeAll(m)) }},
-	{Keys: []string{"q", "ctrl+c"}, Action: "quit", Name: "quit: stop everything in order; again: at once",
+	{Keys: []string{"q", "ctrl+c"}, Action: "quit", Name: "leave: stop everything, or keep it running",
 		Hint: "quit", Group: view.GroupProject, Do: quit},
 }
 

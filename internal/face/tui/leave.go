@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"slices"
@@ -11,9 +12,10 @@ import (
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
+	"omnivigil/internal/text/format"
 )
 
-// leaving asks whether to stop the project or only to close this screen, if the project would keep running without it.
+// leaving asks what becomes of the project when this screen is closed.
 type leaving struct{}
 
 func (*leaving) Name() string { return "leave" }
@@ -27,17 +29,30 @@ func otherFaces(m *view.Model) []api.Face {
 	return slices.DeleteFunc(slices.Clone(m.Snap.Faces), func(f api.Face) bool { return f.PID == os.Getpid() })
 }
 
-// quit stops everything in order, and the second time at once. It asks first if other faces are attached or the project
-// runs in the background.
+// isLast reports whether the project would end with this screen.
+func isLast(m *view.Model) bool { return !m.Snap.Background && len(otherFaces(m)) == 0 }
+
+// quit asks what becomes of the project. While it is being stopped, it stops everything at once.
 func quit(m *view.Model) {
-	switch {
-	case m.Snap.Quitting:
+	if m.Snap.Quitting {
 		m.Ask(api.EndNow)
-	case m.Snap.Background || len(otherFaces(m)) > 0:
-		m.Open(&leaving{})
-	default:
-		m.Ask(api.End)
+		return
 	}
+	m.Open(&leaving{})
+}
+
+// keepRunning leaves the project running without a screen.
+func keepRunning(m *view.Model) {
+	m.Later(func(ctx context.Context) view.Then {
+		_, err := m.Project.Do(ctx, api.Request{Action: api.LeaveRunning})
+		return func() {
+			if m.Close(); err != nil {
+				m.Notice = err.Error()
+				return
+			}
+			closeScreen(m)
+		}
+	})
 }
 
 // closeScreen closes the screen and leaves the project running.
@@ -51,7 +66,7 @@ func endProject(m *view.Model) {
 
 func (*leaving) Draw(m *view.Model, width, height int) []string {
 	return overview.UnderLanes(m, "leave", height, func(room int) []string {
-		rows := []string{"", "  " + m.Snap.Project.Name + " would end with this screen, the only one"}
+		rows := []string{"", "  Leave " + m.Snap.Project.Name + "? " + atWork(m)}
 		if company := company(m); company != "" {
 			for i, f := range otherFaces(m) {
 				if i == 0 {
@@ -63,6 +78,9 @@ func (*leaving) Draw(m *view.Model, width, height int) []string {
 		}
 		rows = append(rows, "")
 		for _, b := range m.BindingsOf("leave") {
+			if b.When != nil && !b.When(m) {
+				continue
+			}
 			rows = append(
 				rows,
 				"  "+m.Palette.Text.Render(fmt.Sprintf("%5s", b.Keys[0]))+"  "+m.Palette.Dim.Render(b.Name),
@@ -75,13 +93,42 @@ func (*leaving) Draw(m *view.Model, width, height int) []string {
 	})
 }
 
+// atWork tells how many units a stop would end.
+func atWork(m *view.Model) string {
+	n := 0
+	for _, u := range m.Snap.Units {
+		if u.Run.Number > 0 && u.Run.EndedAt.IsZero() {
+			n++
+		}
+	}
+	if n == 0 {
+		return "Nothing is running."
+	}
+	return format.Count(n, "unit") + " running."
+}
+
+// leaveAgain answers the key that has asked the question.
+func leaveAgain(m *view.Model) {
+	if isLast(m) {
+		endProject(m)
+		return
+	}
+	m.Close()
+}
+
+func isNotLast(m *view.Model) bool { return !isLast(m) }
+
 // leaveKeys are those of the question.
 var leaveKeys = []view.Binding{
 	{In: "leave", Keys: []string{"c"}, Name: "close only this screen", Hint: "close the screen", Group: view.GroupLeave,
-		Do: closeScreen},
-	{In: "leave", Keys: []string{"s"}, Name: "stop the project, in order", Hint: "stop the project",
+		When: isNotLast, Do: closeScreen},
+	{In: "leave", Keys: []string{"s"}, Name: "stop everything, in order", Hint: "stop everything",
 		Group: view.GroupLeave,
 		Do:    endProject},
-	{In: "leave", Keys: []string{"esc", "q", "ctrl+c"}, Name: "go back", Hint: "back", Group: view.GroupLeave,
+	{In: "leave", Keys: []string{"k"}, Name: "keep it running without a screen", Hint: "keep it running",
+		Group: view.GroupLeave, When: isLast, Do: keepRunning},
+	{In: "leave", Keys: []string{"q", "ctrl+c"}, Name: "again: stop everything, or else stay",
+		Group: view.GroupLeave, Do: leaveAgain},
+	{In: "leave", Keys: []string{"esc"}, Name: "stay", Hint: "stay", Group: view.GroupLeave,
 		Do: (*view.Model).Close},
 }

@@ -43,6 +43,8 @@ type Screen struct {
 	// them when they change; it may block.
 	Words    []string
 	Remember func(words []string)
+	// Leave is how long the project waits for another screen if this one is lost.
+	Leave time.Duration
 
 	program *tea.Program
 	out     *output
@@ -93,7 +95,8 @@ func (s *Screen) told(taken bool) {
 
 // follow sends each new snapshot to the program.
 func (s *Screen) follow(ctx context.Context) {
-	err := s.Project.Follow(ctx, api.Face{Kind: view.Kind, PID: os.Getpid()}, func(snap *api.Snapshot) error {
+	me := api.Face{Kind: view.Kind, PID: os.Getpid(), Leave: api.Seconds(s.Leave)}
+	err := s.Project.Follow(ctx, me, func(snap *api.Snapshot) error {
 		s.program.Send(snap)
 		return nil
 	})

@@ -396,7 +396,7 @@ func TestKeys(t *testing.T) {
 		}
 	}
 	m, s := play(t, 5, 100, 30)
-	for _, k := range []string{"down", "r", "u", "s", "p", "ctrl+r", "ctrl+p", "ctrl+p", "q", "q"} {
+	for _, k := range []string{"down", "r", "u", "s", "p", "ctrl+r", "ctrl+p", "ctrl+p", "q", "q", "q"} {
 		m.keyed(k)
 		s.see()
 	}
@@ -426,6 +426,22 @@ func TestLeaving(t *testing.T) {
 	assert.Empty(t, s.requests)
 	m.keyed("s")
 	assert.Equal(t, []string{"end"}, s.requests)
+}
+
+// TestLeavingLast checks the question of the only screen of a foreground project, and that q goes back elsewhere.
+func TestLeavingLast(t *testing.T) {
+	for key, want := range map[string][]string{"esc": nil, "k": {"leave-running"}, "s": {"end"}, "q": {"end"}, "ctrl+c": {"end"}} {
+		m, s := play(t, 5, 100, 30)
+		for _, view := range []string{"R", "U", "M", "C", "?", "O"} {
+			m.keyed(view, "q")
+			require.True(t, m.IsOpen("overview"), view)
+		}
+		m.keyed("q")
+		assert.Contains(t, m.plainScreen(), "Leave Saltmarsh Ferries? 3 units running.")
+		m.keyed(key)
+		m.settle(nil)
+		assert.Equal(t, want, s.requests, key)
+	}
 }
 
 // broken is a view whose drawing panics.

@@ -23,10 +23,15 @@ type Personal struct {
 	// a command with {file}, {line} and {column}; empty: $VISUAL or $EDITOR
 	Editor string
 	Keys   map[string][]string // by action
+	// Leave is how long a project waits for another screen after its last one was lost, such as with its terminal.
+	Leave time.Duration
 	// AssistantsMayType allows coding assistants to type into the terminals of units.
 	AssistantsMayType bool
 	Shortcuts         map[string]Shortcut
 }
+
+// DefaultLeave is Personal.Leave without a setting.
+const DefaultLeave = 30 * time.Second
 
 // Shortcut is a named command for omnivigil on.
 type Shortcut struct {
@@ -63,7 +68,7 @@ func (s Shortcut) With(words []string) []string {
 // ReadPersonal reads a user's file; a missing one is like an empty one. Actions are the actions that have keys. If
 // the file is invalid the error is a Problems, and its valid part is returned, too.
 func ReadPersonal(file string, actions []string) (*Personal, error) {
-	p := &Personal{Keys: map[string][]string{}, Shortcuts: map[string]Shortcut{}}
+	p := &Personal{Leave: DefaultLeave, Keys: map[string][]string{}, Shortcuts: map[string]Shortcut{}}
 	data, err := files.Read(file, files.Sane)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -90,6 +95,8 @@ func (r *reader) personal(p *Personal, actions []string) {
 			p.Theme = r.oneOf(e, "auto", "dark", "light")
 		case "notify":
 			p.Notify = r.oneOf(e, "desktop", "bell", "off")
+		case "leave":
+			p.Leave = r.duration(e.Value, e.Key)
 		case "editor":
 			if r.want(e.Value, document.TextKind, e.Key) {
 				p.Editor = e.Value.Text
@@ -103,7 +110,7 @@ func (r *reader) personal(p *Personal, actions []string) {
 		case "shortcut":
 			r.eachTable(e, func(e *document.Entry) { p.Shortcuts[e.Key] = r.shortcut(e) })
 		default:
-			hint := "known here: theme, notify, editor, assistants_may_type, keys, shortcut"
+			hint := "known here: theme, notify, editor, leave, assistants_may_type, keys, shortcut"
 			if slices.Contains([]string{"service", "task", "suite", "project"}, e.Key) {
 				hint = "units belong in the project's " + plan.FileName
 			}

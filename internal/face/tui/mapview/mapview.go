@@ -457,7 +457,7 @@ var Bindings = []view.Binding{
 		Do: view.On(func(_ *view.Model, v *mapView) { v.unfold = !v.unfold })},
 	{In: "map", Keys: []string{"enter"}, Name: "unit: the selected unit in full", Hint: "unit", Group: view.GroupMap,
 		Do: unitview.Show},
-	{In: "map", Keys: []string{"esc"}, Name: "clear the question, or back to the lanes", Hint: "back",
+	{In: "map", Keys: []string{"esc", "q"}, Name: "clear the question, or back to the lanes", Hint: "back",
 		Group: view.GroupMap, Do: view.On(func(m *view.Model, v *mapView) {
 			if !v.lit() {
 				m.BackToLanes()

@@ -86,6 +86,6 @@ var DoubtKeys = []view.Binding{
 		}},
 	{In: "doubts", Keys: []string{"backspace"}, Name: "dismiss all", Hint: "dismiss", Group: view.GroupDoubts,
 		Do: func(m *view.Model) { m.Ask(api.Dismiss) }},
-	{In: "doubts", Keys: []string{"esc", "D", "ctrl+c"}, Name: "close", Hint: "close", Group: view.GroupField,
+	{In: "doubts", Keys: []string{"esc", "q", "D", "ctrl+c"}, Name: "close", Hint: "close", Group: view.GroupField,
 		Do: (*view.Model).Close},
 }

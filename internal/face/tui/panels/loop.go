@@ -129,6 +129,6 @@ var LoopKeys = []view.Binding{
 		Do: view.On(func(m *view.Model, l *loopPanel) { l.writeCure(m) })},
 	{In: "loop", Keys: []string{"u"}, Name: "undo: react to these files again", Group: view.GroupLoop,
 		Do: decide(api.ReactAgain)},
-	{In: "loop", Keys: []string{"esc", "ctrl+c"}, Name: "close", Hint: "close", Group: view.GroupField,
+	{In: "loop", Keys: []string{"esc", "q", "ctrl+c"}, Name: "close", Hint: "close", Group: view.GroupField,
 		Do: (*view.Model).Close},
 }

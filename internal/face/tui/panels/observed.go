@@ -210,6 +210,6 @@ var ObservedKeys = []view.Binding{
 	{In: "observed", Keys: []string{"w"}, Name: "write the proposed rules into omnivigil.toml", Hint: "write the rules",
 		Group: view.GroupObserved,
 		Do:    view.On(func(m *view.Model, o *observedPanel) { o.request(m, api.WriteRules) })},
-	{In: "observed", Keys: []string{"esc", "O", "ctrl+c"}, Name: "close", Hint: "close", Group: view.GroupField,
+	{In: "observed", Keys: []string{"esc", "q", "O", "ctrl+c"}, Name: "close", Hint: "close", Group: view.GroupField,
 		Do: (*view.Model).Close},
 }

@@ -146,6 +146,6 @@ var WhyKeys = []view.Binding{
 	{In: "why", Keys: []string{"enter"}, Name: "type a path", Hint: "type a path", Group: view.GroupField,
 		When: notTyping,
 		Do:   view.On(func(m *view.Model, q *question) { q.enter(m) })},
-	{In: "why", Keys: []string{"esc", "y"}, Name: "close", Hint: "close", Group: view.GroupField, When: notTyping,
+	{In: "why", Keys: []string{"esc", "q", "y"}, Name: "close", Hint: "close", Group: view.GroupField, When: notTyping,
 		Do: (*view.Model).Close},
 }

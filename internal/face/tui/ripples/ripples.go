@@ -529,6 +529,6 @@ var Bindings = []view.Binding{
 	{In: "ripples", Keys: []string{"v"}, Name: "compare with an earlier ripple of the same files", Hint: "compare",
 		Group: view.GroupRipples,
 		Do:    view.On(func(_ *view.Model, v *ripples) { v.compare = !v.compare })},
-	{In: "ripples", Keys: []string{"esc", "R"}, Name: "back to the lanes", Hint: "back", Group: view.GroupRipples,
+	{In: "ripples", Keys: []string{"esc", "q", "R"}, Name: "back to the lanes", Hint: "back", Group: view.GroupRipples,
 		Do: (*view.Model).BackToLanes},
 }

@@ -429,6 +429,6 @@ var Bindings = []view.Binding{
 		Do: view.On(func(_ *view.Model, v *unitView) { v.top -= 10 })},
 	{In: "unit", Keys: []string{"home", "g"}, Name: "to the beginning", Group: view.GroupUnitView,
 		Do: view.On(func(_ *view.Model, v *unitView) { v.top = 0 })},
-	{In: "unit", Keys: []string{"esc", "U"}, Name: "back to the lanes", Hint: "back", Group: view.GroupUnitView,
+	{In: "unit", Keys: []string{"esc", "q", "U"}, Name: "back to the lanes", Hint: "back", Group: view.GroupUnitView,
 		Do: (*view.Model).BackToLanes},
 }
