@@ -253,3 +253,46 @@ func waitsToWrite(pid int) bool {
 	}
 	return false
 }
+
+// TestLostScreen kills the only screen of a foreground project: the project waits for another one, and ends without it.
+func TestLostScreen(t *testing.T) {
+	t.Parallel()
+	b := &background{t, t.TempDir()}
+	b.write("omnivigil.toml", "[service.tides]\nrun = \"exec sleep 1000\"\n")
+	b.write("config/omnivigil/config.toml", "leave = \"4s\"\n")
+	program := build(t)
+	lose := func(words ...string) {
+		t.Helper()
+		s := openScreen(t, 100, 20, b.env(), b.dir, append([]string{program}, words...)...)
+		s.shows(`CURRENT`)
+		for _, f := range b.status().Faces {
+			require.NoError(t, syscall.Kill(f.PID, syscall.SIGKILL))
+		}
+	}
+	lose("start", "--trust")
+	require.True(t, holds(patience, func() bool { return len(b.status().Faces) == 0 }))
+	out, _ := b.run("logs", "--only", "event=note")
+	require.Contains(t, out, "the last screen is gone: everything ends in 4.00 s, unless one is attached")
+	pid := b.status().Unit("tides").Run.PID
+	lose("attach")
+	require.Equal(t, pid, b.status().Unit("tides").Run.PID, "it has kept running")
+	noneLeft(t, b.dir)
+
+	// A foreground project can become a background one, and back.
+	s := openScreen(t, 100, 20, b.env(), b.dir, program, "start", "--trust")
+	s.shows(`CURRENT`)
+	s.press("q", "k")
+	s.shows(`keeps running\. omnivigil attach shows it again`)
+	out, code := b.run("keep", "--off")
+	require.Equal(t, 2, code, out)
+	require.Contains(t, out, "no screen is attached")
+	s = openScreen(t, 100, 20, b.env(), b.dir, program, "attach")
+	s.shows(`CURRENT .*\n.*`)
+	out, code = b.run("keep", "--off")
+	require.Equal(t, 0, code, out)
+	s.press("q")
+	s.shows(`Leave .*1 unit running`)
+	s.press("q")
+	s.shows(`exit code 0`)
+	noneLeft(t, b.dir)
+}

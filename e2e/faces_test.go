@@ -208,7 +208,7 @@ func TestAttachAndLeave(t *testing.T) {
 	s = openScreen(t, 120, 24, b.env(), b.dir, program, "attach")
 	s.shows(`CURRENT`)
 	s.press("q")
-	s.shows(`stop the project`)
+	s.shows(`stop everything`)
 	s.press("s")
 	s.shows(`ran for`)
 	noneLeft(t, b.dir)

@@ -78,7 +78,7 @@ func (*leaving) Draw(m *view.Model, width, height int) []string {
 		}
 		rows = append(rows, "")
 		for _, b := range m.BindingsOf("leave") {
-			if b.When != nil && !b.When(m) {
+			if b.When != nil && !b.When(m) || b.Keys[0] == "q" && !isLast(m) {
 				continue
 			}
 			rows = append(
@@ -127,7 +127,7 @@ var leaveKeys = []view.Binding{
 		Do:    endProject},
 	{In: "leave", Keys: []string{"k"}, Name: "keep it running without a screen", Hint: "keep it running",
 		Group: view.GroupLeave, When: isLast, Do: keepRunning},
-	{In: "leave", Keys: []string{"q", "ctrl+c"}, Name: "again: stop everything, or else stay",
+	{In: "leave", Keys: []string{"q", "ctrl+c"}, Name: "a second press: stop everything",
 		Group: view.GroupLeave, Do: leaveAgain},
 	{In: "leave", Keys: []string{"esc"}, Name: "stay", Hint: "stay", Group: view.GroupLeave,
 		Do: (*view.Model).Close},
