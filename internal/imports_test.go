@@ -128,9 +128,9 @@ var allowed = map[string]string{
 	"results/source":         "text/lazyregexp text/location",
 	"session": "api engine engine/explain engine/recording output/logbook output/reader output/redact plan " +
 		"plan/edit plan/settings process process/browser process/meter process/observe process/series " +
-		"results/record session/impact session/observation session/outcomes session/outputs session/pages " +
-		"session/run session/snapshot session/terminals session/writers store/consent store/observed " +
-		"store/reuse store/setup text/escape text/format watch watch/pattern",
+		"session/impact session/observation session/outcomes session/outputs session/pages session/run " +
+		"session/snapshot session/terminals session/writers store/consent store/observed store/reuse " +
+		"store/setup text/escape text/format watch watch/pattern",
 	"session/impact": "api engine engine/dryrun engine/explain plan plan/capture text/format watch watch/pattern",
 	"session/observation": "api engine plan plan/edit process/observe session/impact store/observed text/escape " +
 		"text/format watch watch/pattern",

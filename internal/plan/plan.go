@@ -126,6 +126,7 @@ type Unit struct {
 	Setup         []Step // expensive steps before the first run, skipped while they are done
 	Prelude       []Step // quick steps before every run
 	Overlap       Overlap
+	Health        time.Duration // the interval at which Ready is checked again while the service runs; 0: not at all
 	AfterExit     AfterExit
 	Manual        bool      // starts only on request
 	Outputs       []Pattern // what a task or suite makes; never its own input

@@ -158,6 +158,15 @@ func (s *Spawner) Holder(address netip.AddrPort) (who string, taken bool) {
 	return "", false
 }
 
+// Listens reports whether some process listens on a TCP port of this machine, as far as can be seen without connecting:
+// a container's ports may be forwarded by the kernel.
+func (s *Spawner) Listens(port int) bool {
+	local := netip.AddrPortFrom(netip.IPv4Unspecified(), uint16(port))
+	return slices.ContainsFunc(listeners(), func(l listener) bool {
+		return l.takes(local) && (l.address.Addr().IsLoopback() || l.address.Addr().IsUnspecified())
+	})
+}
+
 // Member is one process of a run.
 type Member struct {
 	PID, Parent int

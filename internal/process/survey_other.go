@@ -32,6 +32,9 @@ func (s *Spawner) Holder(address netip.AddrPort) (who string, taken bool) {
 	return "", false
 }
 
+// Listens reports false: it cannot be seen without connecting.
+func (s *Spawner) Listens(int) bool { return false }
+
 // Member is one process of a run.
 type Member struct {
 	PID, Parent int

@@ -1,16 +1,13 @@
 package session
 
 import (
-	"cmp"
 	"context"
 	"slices"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/explain"
-	"omnivigil/internal/results/record"
 	"omnivigil/internal/session/impact"
-	"omnivigil/internal/text/format"
 )
 
 // actions are the engine's requests for each action: of units, and without any.
@@ -89,34 +86,9 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 	}
 	answer, err := s.ask(ctx, asked)
 	if err == nil && r.Action == api.Narrow && !r.Failing {
-		answer.Text = s.unknown(units[0], r.Cases)
+		answer.Text = s.outcomes.Unknown(units[0], r.Cases)
 	}
 	return answer, err
-}
-
-// unknown warns of tests that a unit is narrowed to and that no run of it has reported: a new one is unknown before
-// its first run, and so is one with a typing error. Empty: there is none.
-func (s *Session) unknown(unit string, cases []api.CaseName) string {
-	m := s.trackers.Get(unit)
-	if m == nil {
-		return ""
-	}
-	known := map[string]bool{}
-	m.Read(func(by *record.Record) {
-		for _, c := range by.Cases() {
-			known[c.Name], known[c.Suite] = true, true
-		}
-	})
-	var names []string
-	for _, c := range cases {
-		if !known[cmp.Or(c.Name, c.Suite)] {
-			names = append(names, cmp.Or(c.Name, c.Suite))
-		}
-	}
-	if len(names) == 0 || len(known) == 0 {
-		return ""
-	}
-	return "No known test of " + unit + " is named " + s.clean(format.List(names)) + ". It runs all the same."
 }
 
 // named returns the units for names of units and groups, each once.

@@ -150,6 +150,8 @@ func (s *spawner) Holder(a netip.AddrPort) (string, bool) {
 	return who, taken
 }
 
+func (s *spawner) Listens(int) bool { return false }
+
 // newest returns the most recently started process with that command line.
 func (s *spawner) newest(command string) *actor {
 	s.mu.Lock()

@@ -115,6 +115,13 @@ func init() {
 		"pass": {says: "It picks up changes by itself: the lines that begin and end a pass.", shape: passShape,
 			kinds: []plan.Kind{plan.Service}, read: readPass,
 			misfit: "only a service picks up changes by itself"},
+		"health": {
+			says:   "The interval at which the check of \"ready\" is repeated while it runs.",
+			shape:  durationShape,
+			kinds:  []plan.Kind{plan.Service},
+			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.Health = r.duration(e.Value, e.Key) },
+			misfit: "only a service is checked while it runs",
+		},
 		"after_exit": {
 			says:   "After it has exited by itself: wait for the next change, or retry with increasing delays.",
 			shape:  func() *jsonschema.Schema { return choiceShape("wait", "retry") },

@@ -325,6 +325,13 @@ func (r *reader) readUnit(e *document.Entry, kind plan.Kind) {
 			"\"reuse\" needs \"outputs\"",
 		)
 	}
+	if health := e.Value.Table.Get("health"); health != nil && u.Ready.Port == 0 && u.Ready.HTTP == "" && u.Ready.Run == nil {
+		r.wrong(
+			health.KeyAt,
+			"give it a check that can be repeated, such as ready = { port = 4102 }",
+			"\"health\" needs \"ready\" with a port, http or run",
+		)
+	}
 	u.Env = append(r.env.fileVariables(), u.Env...)
 	r.known[u.Name] = len(r.plan.Units)
 	r.plan.Units = append(r.plan.Units, u)

@@ -28,6 +28,9 @@ type Prober struct {
 	// Run runs a command of the settings as part of the run and returns an error unless it exits with status 0. It
 	// must return when the context is done.
 	Run func(context.Context, plan.Command) error
+	// Listens, if set, reports whether some process is seen to listen on a port of this machine. If not, the port is
+	// connected to.
+	Listens func(port int) bool
 
 	try func(context.Context) error
 }
@@ -38,7 +41,12 @@ func New(r plan.Ready) *Prober {
 	p := &Prober{}
 	switch {
 	case r.Port != 0:
-		p.try = func(ctx context.Context) error { return tryPort(ctx, r.Port) }
+		p.try = func(ctx context.Context) error {
+			if p.Listens != nil && p.Listens(r.Port) {
+				return nil
+			}
+			return tryPort(ctx, r.Port)
+		}
 	case r.HTTP != "":
 		client := direct(r.Insecure)
 		p.try = func(ctx context.Context) error { return tryHTTP(ctx, client, r.HTTP) }
@@ -74,6 +82,42 @@ func (p *Prober) Wait(ctx context.Context, saw func(string)) bool {
 		case <-time.After(pause):
 		case <-ctx.Done():
 			return false
+		}
+	}
+}
+
+// failures is how many checks in a row must fail: a busy machine can delay one answer.
+const failures = 2
+
+// Repeat checks the running service at intervals until the context is done. It calls saw when the checks begin to fail,
+// with the reason, and when one succeeds again, with "".
+func (p *Prober) Repeat(ctx context.Context, interval time.Duration, saw func(problem string)) {
+	failed := 0
+	for {
+		pause := interval
+		if failed > 0 && failed < failures {
+			pause = min(interval, lastPause)
+		}
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return
+		}
+		one, stop := context.WithTimeout(ctx, tryLimit)
+		err := p.try(one)
+		stop()
+		switch {
+		case ctx.Err() != nil:
+			return
+		case err == nil:
+			if failed >= failures {
+				saw("")
+			}
+			failed = 0
+		default:
+			if failed++; failed == failures {
+				saw(err.Error())
+			}
 		}
 	}
 }

@@ -76,3 +76,24 @@ func TestWait(t *testing.T) {
 		assert.False(t, p.Wait(ctx, func(string) {}))
 	})
 }
+
+// TestRepeat reports the second failed check in a row, and the first good one after that.
+func TestRepeat(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		ctx, stop := context.WithCancel(t.Context())
+		results, seen := []string{"", "down", "", "down", "down", "still down", ""}, []string{}
+		p := &Prober{try: func(context.Context) error {
+			if len(results) == 0 {
+				stop()
+				return nil
+			}
+			one := results[0]
+			if results = results[1:]; one != "" {
+				return errors.New(one)
+			}
+			return nil
+		}}
+		p.Repeat(ctx, 10*time.Second, func(problem string) { seen = append(seen, problem) })
+		assert.Equal(t, []string{"down", ""}, seen)
+	})
+}

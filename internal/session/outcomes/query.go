@@ -245,3 +245,28 @@ func (r *Results) Narrowing(u *plan.Unit, req api.Request) (words []string, to s
 	const named = 3
 	return words, r.clean(format.ListOf(names[:min(len(names), named)], len(names))), nil
 }
+
+// Unknown warns of tests that a unit is narrowed to and that no run of it has reported: a new one is unknown before
+// its first run, and so is one with a typing error. Empty: there is none.
+func (r *Results) Unknown(unit string, cases []api.CaseName) string {
+	m := r.of.Get(unit)
+	if m == nil {
+		return ""
+	}
+	known := map[string]bool{}
+	m.Read(func(by *record.Record) {
+		for _, c := range by.Cases() {
+			known[c.Name], known[c.Suite] = true, true
+		}
+	})
+	var names []string
+	for _, c := range cases {
+		if !known[cmp.Or(c.Name, c.Suite)] {
+			names = append(names, cmp.Or(c.Name, c.Suite))
+		}
+	}
+	if len(names) == 0 || len(known) == 0 {
+		return ""
+	}
+	return "No known test of " + unit + " is named " + r.clean(format.List(names)) + ". It runs all the same."
+}

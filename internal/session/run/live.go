@@ -401,15 +401,22 @@ func (r *Live) runStop() {
 	}
 }
 
-// probe checks until the service answers or the run is over.
+// probe checks until the service answers or the run is over, and then at intervals, if the settings say so.
 func (r *Live) probe(prober *probe.Prober) {
 	if prober == nil {
 		return
 	}
 	prober.Run = func(ctx context.Context, c plan.Command) error { return r.command(ctx, c) }
 	saw := func(text string) { r.project.Send(engine.Probed{Unit: r.Unit.Name, Run: r.Number, Saw: text}) }
-	if prober.Wait(r.over, saw) {
-		r.project.Send(engine.BecameReady{Unit: r.Unit.Name, Run: r.Number})
+	prober.Listens = r.project.Spawner.Listens
+	if !prober.Wait(r.over, saw) {
+		return
+	}
+	r.project.Send(engine.BecameReady{Unit: r.Unit.Name, Run: r.Number})
+	if r.Unit.Health > 0 {
+		prober.Repeat(r.over, r.Unit.Health, func(problem string) {
+			r.project.Send(engine.Checked{Unit: r.Unit.Name, Run: r.Number, Problem: problem})
+		})
 	}
 }
 

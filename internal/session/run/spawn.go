@@ -21,6 +21,7 @@ import (
 type Spawner interface {
 	Start(process.Spec) (Process, error)
 	Holder(netip.AddrPort) (who string, taken bool)
+	Listens(port int) bool
 }
 
 // Process is a running process with all its descendants.

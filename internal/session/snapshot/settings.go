@@ -30,6 +30,9 @@ func (c Converter) Settings(u *plan.Unit) []api.Setting {
 	add("prelude", steps(u.Prelude))
 	if !u.Kind.Ends() {
 		add("ready", within(u))
+		if u.Health > 0 {
+			add("health", "the same check every "+format.Duration(u.Health))
+		}
 		if u.AfterExit == plan.Retry {
 			add("after_exit", "retry, with growing pauses")
 		}

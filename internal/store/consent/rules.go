@@ -70,6 +70,7 @@ func rulesOf(u *plan.Unit) []Item {
 	if ready := u.Ready; ready.Run == nil { // which is an item of its own
 		add("is ready by", readyWords(ready))
 	}
+	every("is checked again every", u.Health)
 	add("picks up changes by", passWords(u.Pass))
 	add("is stopped by", fmt.Sprintf("SIG%s, killed after %s", u.Stop.Signal, u.Stop.Grace))
 	flag("starts only when asked", u.Manual)
