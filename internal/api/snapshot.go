@@ -83,7 +83,7 @@ type Verdict struct {
 // Doubt is a reason why a unit may not be current although everything known says that it is.
 type Doubt struct {
 	Unit  string    `json:"unit"`
-	Kind  string    `json:"kind"` // older-file, saved-during-run, not-watched, changed-output, uncovered-read
+	Kind  string    `json:"kind"` // older-file, saved-during-run, not-watched, changed-output, uncovered-read, need-gone
 	File  string    `json:"file,omitempty"`
 	What  string    `json:"what"`
 	Ends  string    `json:"ends"` // what ends it

@@ -26,16 +26,21 @@ const (
 	DoubtOutput DoubtKind = "changed-output"
 	// DoubtUncovered: the unit's newest run was seen to read a file that none of its rules covers.
 	DoubtUncovered DoubtKind = "uncovered-read"
+	// DoubtNeed: the unit runs, and a service that it needs has been stopped or does not answer.
+	DoubtNeed DoubtKind = "need-gone"
 )
 
 // aboutTimes reports whether the doubt is about a program that compares file times.
-func (d Doubt) aboutTimes() bool { return d.Kind != DoubtOutput && d.Kind != DoubtUncovered }
+func (d Doubt) aboutTimes() bool {
+	return d.Kind == DoubtOlder || d.Kind == DoubtDuring || d.Kind == DoubtMissed
+}
 
 // Doubt is a reason why a unit may not be current although everything known says that it is.
 type Doubt struct {
 	Unit  string
 	Kind  DoubtKind
 	File  string // empty: unknown
+	Need  string // of DoubtNeed: the service
 	Since Moment
 	// Until is the time on the wall clock that File must be newer than for the doubt to end; zero: that would not end
 	// it.
@@ -48,7 +53,7 @@ const maxDoubts = 20
 
 func (e *Engine) doubt(u *unit, d Doubt) {
 	d.Unit, d.Since, d.Program = u.spec.Name, e.now, path.Base(u.spec.Run.Program())
-	same := func(have Doubt) bool { return have.Kind == d.Kind && have.File == d.File }
+	same := func(have Doubt) bool { return have.Kind == d.Kind && have.File == d.File && have.Need == d.Need }
 	u.doubts = append(slices.DeleteFunc(slices.Clone(u.doubts), same), d)
 	u.doubts = u.doubts[max(len(u.doubts)-maxDoubts, 0):]
 	e.show(u)
@@ -192,6 +197,29 @@ func (e *Engine) uncovered(ev Uncovered) {
 func (e *Engine) forgetUncovered(u *unit) {
 	u.uncovered = nil
 	e.endDoubts(u, func(d Doubt) bool { return d.Kind == DoubtUncovered })
+}
+
+// doubtNeeds notes which services a running unit needs that are gone. A doubt that was dismissed stays so until its
+// service is back.
+func (e *Engine) doubtNeeds(u *unit) {
+	var gone []string
+	for _, up := range u.needs {
+		stopped := !up.wanted && !up.live()
+		if u.live() && !e.quitting && up.spec.Kind == plan.Service && (stopped || up.live() && up.run.ails) {
+			gone = append(gone, up.spec.Name)
+		}
+	}
+	if slices.Equal(gone, u.needsGone) {
+		return
+	}
+	before := u.needsGone
+	u.needsGone = gone
+	e.endDoubts(u, func(d Doubt) bool { return d.Kind == DoubtNeed && !slices.Contains(gone, d.Need) })
+	for _, name := range gone {
+		if !slices.Contains(before, name) {
+			e.doubt(u, Doubt{Kind: DoubtNeed, Need: name})
+		}
+	}
 }
 
 // dismiss removes the doubts about units, or all doubts.

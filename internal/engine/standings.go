@@ -83,6 +83,10 @@ func (e *Engine) enter() {
 	for i := 0; i < len(s.changed); i++ {
 		u := s.changed[i]
 		u.changed = false
+		e.doubtNeeds(u)
+		for _, d := range u.downstream {
+			e.doubtNeeds(d)
+		}
 		if s.at(u) {
 			s.enter(u)
 			e.tellFreshness(u)

@@ -115,6 +115,7 @@ type products struct {
 	lasted     time.Duration // the duration of its newest good run, until it was ready or over
 	doubts     []Doubt
 	uncovered  []string // files that its newest run was seen to read and no rule covers
+	needsGone  []string // services that it needs while it runs, and that are stopped or do not answer
 	saved      []saves  // files saved during runs, which leaves a doubt
 	gone       []string // outputs that are missing
 }

@@ -91,6 +91,6 @@ func (h host) Done() <-chan struct{}              { return h.s.done }
 
 func (h host) InDoubt(unit string) bool {
 	return slices.ContainsFunc(h.s.state().Doubts, func(d engine.Doubt) bool {
-		return d.Unit == unit && d.Kind != engine.DoubtOutput
+		return d.Unit == unit && d.Kind != engine.DoubtOutput && d.Kind != engine.DoubtNeed
 	})
 }

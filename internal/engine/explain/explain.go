@@ -239,6 +239,8 @@ func Doubt(d engine.Doubt) string {
 		return fmt.Sprintf("%s was saved while %s ran", doubtful(d), d.Program)
 	case engine.DoubtUncovered:
 		return fmt.Sprintf("%s has read %s, which no rule covers", d.Unit, doubtful(d))
+	case engine.DoubtNeed:
+		return fmt.Sprintf("%s needs %s, which is stopped or does not answer", d.Unit, d.Need)
 	}
 	return fmt.Sprintf("%s was changed by something other than %s", doubtful(d), d.Unit)
 }
@@ -250,6 +252,8 @@ func DoubtEnds(d engine.Doubt) string {
 	switch d.Kind {
 	case engine.DoubtOutput:
 		return "rerun " + d.Unit
+	case engine.DoubtNeed:
+		return "start " + d.Need + " again"
 	case engine.DoubtUncovered:
 		return "add " + doubtful(d) + " to what " + d.Unit + " watches or ignores"
 	case engine.DoubtMissed:

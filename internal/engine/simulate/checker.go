@@ -54,6 +54,9 @@ import (
 //  16. when nothing more will happen all is at rest, and what is at rest is moved by no timer;
 //
 //  17. there is a doubt about each file that the newest run of a wanted unit was seen to read and no rule covers, and
+//     no other doubt of that kind;
+//
+//  18. there is a doubt about each service that a running wanted unit needs and that is stopped or does not answer, and
 //     no other doubt of that kind.
 type Checker struct {
 	Broken []string // the broken rules, with what was seen

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"omnivigil/internal/engine"
+	"omnivigil/internal/plan"
 )
 
 // observing reports what the run of an observed unit was seen to read and no rule covers: a file, then one or two more,
@@ -47,6 +48,34 @@ func (c *Checker) uncovered(snap *engine.Snapshot) {
 		if want := b.unruled; b.wanted && !c.quitting && !maps.Equal(want, doubted[name]) {
 			c.broke(17, "%s has read %v without a rule, and there are doubts about %v", name,
 				slices.Sorted(maps.Keys(want)), slices.Sorted(maps.Keys(doubted[name])))
+		}
+	}
+}
+
+// needsGone checks the doubts about needs: there is one for each service that a running unit needs and that is stopped or
+// does not answer, and no other.
+func (c *Checker) needsGone(snap *engine.Snapshot) {
+	doubted := map[string]map[string]bool{}
+	for _, d := range snap.Doubts {
+		if d.Kind == engine.DoubtNeed {
+			if doubted[d.Unit] == nil {
+				doubted[d.Unit] = map[string]bool{}
+			}
+			doubted[d.Unit][d.Need] = true
+		}
+	}
+	for name, b := range c.units {
+		want := map[string]bool{}
+		for _, need := range b.spec.Needs {
+			up := c.units[need]
+			if up != nil && up.spec.Kind == plan.Service && b.live != 0 &&
+				(!up.wanted && up.live == 0 || up.live != 0 && up.ails) {
+				want[need] = true
+			}
+		}
+		if b.wanted && !c.quitting && !maps.Equal(want, doubted[name]) {
+			c.broke(18, "%s runs without %v, and there are doubts about %v", name, slices.Sorted(maps.Keys(want)),
+				slices.Sorted(maps.Keys(doubted[name])))
 		}
 	}
 }

@@ -72,6 +72,7 @@ func (c *Checker) afterStep(ev engine.Event, orders []engine.Order) {
 	c.verdict(snap)
 	c.times(snap)
 	c.uncovered(snap)
+	c.needsGone(snap)
 	c.pages(snap, ev, orders)
 	c.stillness(snap, ev, orders)
 }

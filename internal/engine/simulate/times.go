@@ -102,7 +102,7 @@ func (c *Checker) times(snap *engine.Snapshot) {
 		}
 		t := w.timed(u.Name)
 		doubted := slices.ContainsFunc(snap.Doubts, func(d engine.Doubt) bool {
-			return d.Unit == u.Name && d.Kind != engine.DoubtUncovered
+			return d.Unit == u.Name && d.Kind != engine.DoubtUncovered && d.Kind != engine.DoubtNeed
 		})
 		if t.everSame && w.ClockSet {
 			continue
@@ -123,7 +123,8 @@ func (c *Checker) times(snap *engine.Snapshot) {
 	for _, d := range snap.Doubts {
 		t := w.timed(d.Unit)
 		switch b := c.of(d.Unit); {
-		case !b.spec.ComparesTimes && d.Kind != engine.DoubtOutput && d.Kind != engine.DoubtUncovered:
+		case !b.spec.ComparesTimes && d.Kind != engine.DoubtOutput && d.Kind != engine.DoubtUncovered &&
+			d.Kind != engine.DoubtNeed:
 			c.broke(13, "there is a doubt about %s, which compares no times: %s", d.Unit, explain.Doubt(d))
 		case d.Kind == engine.DoubtOlder && !t.everOlder && !w.ClockSet, d.Kind == engine.DoubtDuring && !t.everDuring:
 			c.broke(13, "there is a doubt about %s without a reason: %s", d.Unit, explain.Doubt(d))
