@@ -117,7 +117,8 @@ func sameReading(a, b *Unit) bool {
 
 // sameCare reports whether the other settings are the same, apart from locations in the file.
 func sameCare(a, b *Unit) bool {
-	return sameSet(a.Needs, b.Needs) && sameSet(a.Follows, b.Follows) &&
+	return sameSet(a.Uses, b.Uses) && (a.Uses == nil) == (b.Uses == nil) &&
+		sameSet(a.Needs, b.Needs) && sameSet(a.Follows, b.Follows) &&
 		sameSet(Texts(a.Watch), Texts(b.Watch)) && sameSet(Texts(a.Ignore), Texts(b.Ignore)) &&
 		slices.EqualFunc(a.Reactions, b.Reactions, sameReaction) &&
 		a.Debounce == b.Debounce && a.Unignored == b.Unignored && a.SkipUnchanged == b.SkipUnchanged &&

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"maps"
+	"path"
 	"slices"
 	"sort"
 	"strings"
@@ -107,15 +108,41 @@ func readUnitEnvFiles(r *reader, u *plan.Unit, e *document.Entry) {
 	u.EnvFiles, r.env.own = r.readEnvFiles(e)
 }
 
-// fileVariables returns the variables of the env files that the machine does not have, each once, ordered by name.
-func (v variables) fileVariables() []plan.Variable {
+// usedIn matches the names of variables in a command.
+var usedIn = lazyregexp.New(`\$\{?([A-Za-z_][A-Za-z0-9_]*)`)
+
+// receives reports whether a unit receives a variable of an env file: without "uses" all, and otherwise those that it
+// lists and those that the unit's own commands name.
+func receives(u *plan.Unit, name string) bool {
+	if u.Uses == nil {
+		return true
+	}
+	if slices.ContainsFunc(u.Uses, func(pattern string) bool {
+		ok, _ := path.Match(pattern, name)
+		return ok
+	}) {
+		return true
+	}
+	commands := []*plan.Command{&u.Run, u.Ready.Run, u.Stop.Run}
+	for _, step := range slices.Concat(u.Setup, u.Prelude) {
+		commands = append(commands, &step.Run)
+	}
+	return slices.ContainsFunc(commands, func(c *plan.Command) bool {
+		return c != nil && slices.ContainsFunc(usedIn.FindAllStringSubmatch(strings.Join(c.Argv(), " "), -1),
+			func(m []string) bool { return m[1] == name })
+	})
+}
+
+// fileVariables returns the variables of the env files that a unit receives and the machine does not have, each once,
+// ordered by name.
+func (v variables) fileVariables(u *plan.Unit) []plan.Variable {
 	all := map[string]plan.Variable{}
 	for _, file := range slices.Concat(v.project, v.own) {
 		all[file.Name] = file
 	}
 	maps.DeleteFunc(all, func(name string, _ plan.Variable) bool {
 		_, has := v.machine(name)
-		return has
+		return has || !receives(u, name)
 	})
 	out := make([]plan.Variable, 0, len(all))
 	for _, name := range slices.Sorted(maps.Keys(all)) {

@@ -54,6 +54,13 @@ func init() {
 			says:  "Files of environment variables that override the project's.",
 			shape: filesShape,
 			read:  readUnitEnvFiles, early: true},
+		"uses": {
+			says:  "Patterns of the names of variables that it receives from env files; an edit of others does not restart it.",
+			shape: func() *jsonschema.Schema { return listOf(textLike(".")) },
+			read: func(r *reader, u *plan.Unit, e *document.Entry) {
+				u.Uses = append([]string{}, r.namePatterns(e)...)
+			},
+		},
 		"needs": {relay: true, says: "Units that must be ready or done before it starts.", shape: namesShape,
 			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Needs = r.references(u, e) }},
 		"follows": {

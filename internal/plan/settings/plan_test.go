@@ -103,6 +103,44 @@ units = ["fares"]
 	assert.Equal(t, []*plan.Unit{tides, fares, berths}, p.InOrder())
 }
 
+// TestUses compares the plans before and after edits of an env file: only units that receive the variable change.
+func TestUses(t *testing.T) {
+	dir := t.TempDir()
+	read := func(env string) *plan.Plan {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, ".env"), []byte(env), 0o644))
+		p, err := Parse(filepath.Join(dir, plan.FileName), []byte(`
+[project]
+env_files = [".env"]
+[service.all]
+run = "all"
+[service.some]
+run = "some --port $PORT"
+uses = ["DB_*"]
+env = { AT = "${HOST}" }
+[service.none]
+run = "none"
+uses = []
+`))
+		require.NoError(t, err)
+		return p
+	}
+	before := read("PORT=1\nHOST=a\nDB_NAME=x\nLEVEL=low\n")
+	var names []string
+	for _, v := range before.Unit("some").Env {
+		names = append(names, v.Name)
+	}
+	assert.Equal(t, []string{"DB_NAME", "PORT", "AT"}, names)
+	assert.Empty(t, before.Unit("none").Env)
+	for env, want := range map[string][]string{
+		"PORT=1\nHOST=a\nDB_NAME=x\nLEVEL=high\n": {"all"},
+		"PORT=2\nHOST=a\nDB_NAME=x\nLEVEL=low\n":  {"all", "some"},
+		"PORT=1\nHOST=b\nDB_NAME=x\nLEVEL=low\n":  {"all", "some"},
+		"PORT=1\nHOST=a\nDB_NAME=y\nLEVEL=low\n":  {"all", "some"},
+	} {
+		assert.Equal(t, want, plan.Compare(before, read(env)).Changed, env)
+	}
+}
+
 func TestEnvironment(t *testing.T) {
 	t.Setenv("FERRY_MACHINE", "of the machine")
 	dir := t.TempDir()

@@ -155,6 +155,17 @@ func (r *reader) inFileOrder() {
 	}
 }
 
+// namePatterns reads patterns of names of variables.
+func (r *reader) namePatterns(e *document.Entry) []string {
+	patterns := r.words(e.Value, e.Key)
+	for i, p := range patterns {
+		if _, err := path.Match(p, ""); err != nil {
+			r.wrong(e.Value.Items[i].At, `such as "*_TOKEN"`, "%q is not a pattern of names", p)
+		}
+	}
+	return patterns
+}
+
 func (r *reader) readProject(v *document.Value) {
 	if !r.want(v, document.TablesKind, "[project]") {
 		return
@@ -168,12 +179,7 @@ func (r *reader) readProject(v *document.Value) {
 		case "env_files":
 			r.plan.EnvFiles, r.env.project = r.readEnvFiles(e)
 		case "secret":
-			r.plan.Secret = r.words(e.Value, e.Key)
-			for i, p := range r.plan.Secret {
-				if _, err := path.Match(p, ""); err != nil {
-					r.wrong(e.Value.Items[i].At, `such as "*_TOKEN"`, "%q is not a pattern of names", p)
-				}
-			}
+			r.plan.Secret = r.namePatterns(e)
 		case "jobs":
 			r.plan.Jobs = r.jobs(e)
 		case "logs":
@@ -332,7 +338,7 @@ func (r *reader) readUnit(e *document.Entry, kind plan.Kind) {
 			"\"health\" needs \"ready\" with a port, http or run",
 		)
 	}
-	u.Env = append(r.env.fileVariables(), u.Env...)
+	u.Env = append(r.env.fileVariables(u), u.Env...)
 	r.known[u.Name] = len(r.plan.Units)
 	r.plan.Units = append(r.plan.Units, u)
 }

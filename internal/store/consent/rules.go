@@ -65,6 +65,9 @@ func rulesOf(u *plan.Unit) []Item {
 	}
 	every("waits for quiet files", u.Debounce)
 	every("looks at files every", u.Poll)
+	if u.Uses != nil {
+		add("receives of env files", format.List(u.Uses))
+	}
 	flag("counts files that version control ignores", u.Unignored)
 	flag("skips saves that change nothing", u.SkipUnchanged)
 	if ready := u.Ready; ready.Run == nil { // which is an item of its own
