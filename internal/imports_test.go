@@ -55,11 +55,12 @@ var allowed = map[string]string{
 	"engine/recording":       "engine engine/explain plan",
 	"engine/simulate":        "api/report engine engine/dryrun engine/explain plan",
 	"engine/simulate/random": "engine engine/explain engine/simulate plan",
-	"face/cli": "api api/client api/exit api/socket demo draft engine/recording face/cli/personal " +
+	"face/cli": "api api/client api/exit api/socket demo draft engine/recording face/cli/ask face/cli/personal " +
 		"face/cli/preview face/cli/summary face/client face/export face/mcp face/plain face/tui files " +
-		"output/redact plan plan/adhoc plan/document plan/edit plan/settings process session/impact " +
-		"session/observation store/consent store/observed store/paths supervisor supervisor/guard text/escape " +
-		"text/format text/suggest watch/pattern",
+		"output/redact plan plan/adhoc plan/document plan/edit plan/settings session/impact session/observation " +
+		"store/consent store/observed store/paths supervisor supervisor/guard text/escape text/format " +
+		"text/suggest watch/pattern watch/repository",
+	"face/cli/ask":      "api/exit face/cli/preview plan process store/consent store/paths text/escape text/format",
 	"face/cli/personal": "api/exit face/tui files plan/adhoc plan/document plan/settings store/paths",
 	"face/cli/preview":  "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
 	"face/cli/summary":  "api text/escape text/format",

@@ -14,6 +14,7 @@ import (
 
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/draft"
+	"omnivigil/internal/face/cli/ask"
 	"omnivigil/internal/files"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/edit"
@@ -92,11 +93,11 @@ func writeDraft(at location, printed, yes bool) error {
 		return nil
 	case !yes:
 		fmt.Print(escape.Lines(udiff.Unified(plan.FileName, plan.FileName+" as drafted", string(before), d.Text)))
-		if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
+		if !ask.CanAsk() {
 			return exit.Refuse("omnivigil: %s exists and was not replaced; pass --yes to replace it", file)
 		}
 		fmt.Printf("\n%s exists. Replace it? [y/N] ", escape.Text(file))
-		if readAnswer(bufio.NewReader(os.Stdin)) != "y" {
+		if ask.Answer(bufio.NewReader(os.Stdin)) != "y" {
 			return exit.Refuse("Nothing was written.")
 		}
 	}

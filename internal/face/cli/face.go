@@ -18,6 +18,7 @@ import (
 	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
+	"omnivigil/internal/face/cli/ask"
 	"omnivigil/internal/face/cli/personal"
 	"omnivigil/internal/face/cli/summary"
 	"omnivigil/internal/face/client"
@@ -89,7 +90,10 @@ func (f *face) show(ctx context.Context, stop func(), first *api.Snapshot, as lo
 	return f.account(err)
 }
 
-func isScreenPossible() bool { return isTerminal(os.Stdout) && isTerminal(os.Stdin) }
+// isScreenPossible reports whether the terminal can show the full screen: "dumb" is one without control sequences.
+func isScreenPossible() bool {
+	return ask.CanAsk() && os.Getenv("TERM") != "dumb"
+}
 
 // A face that shows much output allocates much and keeps little of it: see supervisor.
 const (
@@ -167,8 +171,8 @@ func (e *ending) asked() bool {
 const sameSignal = 300 * time.Millisecond
 
 // endOnSignal handles signals to end. The first one ends the project in order, if this is its only face, and
-// otherwise the face; the second one ends it at once. A full screen whose terminal is gone (HUP) ends only itself. After TERM, HUP and any second signal, it does not wait long
-// for the project or for a terminal that is not read.
+// otherwise the face; the second one ends it at once. A full screen whose terminal is gone (HUP) ends only itself.
+// After TERM, HUP and any second signal, it does not wait long for the project or for a terminal that is not read.
 func (f *face) endOnSignal(closeFace func()) *ending {
 	e := &ending{came: make(chan struct{}), urgent: make(chan struct{}), toBeLeft: make(chan struct{}),
 		overdue: make(chan struct{})}

@@ -16,6 +16,7 @@ import (
 	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
+	"omnivigil/internal/face/cli/ask"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/files"
 	"omnivigil/internal/plan"
@@ -113,7 +114,7 @@ func runObserved(p *plan.Plan, o observeOptions) (api.Observations, error) {
 	case !errors.Is(err, socket.ErrNotRunning):
 		return none, exit.With(exit.Failed, err)
 	}
-	if err := askConsent(p, o.trust); err != nil {
+	if err := ask.Consent(p, o.trust); err != nil {
 		return none, err
 	}
 	how := supervisor.Options{
@@ -144,12 +145,12 @@ func observeRunning(running *apiclient.Client, o observeOptions) (api.Observatio
 		what = "all its enabled units"
 	}
 	if !o.yes {
-		if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
+		if !ask.CanAsk() {
 			return none, exit.Refuse("omnivigil: %s is running; pass --yes to restart %s under observation",
 				snap.Project.Name, what)
 		}
 		fmt.Printf("%s is running. Restart %s under observation? [y/N] ", escape.Text(snap.Project.Name), what)
-		if readAnswer(bufio.NewReader(os.Stdin)) != "y" {
+		if ask.Answer(bufio.NewReader(os.Stdin)) != "y" {
 			return none, exit.Refuse("Nothing was restarted.")
 		}
 	}
@@ -174,13 +175,14 @@ func writeEdits(p *plan.Plan, all api.Observations, yes bool) error {
 		fmt.Println("\nThere is nothing to write.")
 		return nil
 	}
-	fmt.Print("\n" + escape.Lines(udiff.Unified(plan.FileName, plan.FileName+" as proposed", string(data), string(edited))))
+	diff := udiff.Unified(plan.FileName, plan.FileName+" as proposed", string(data), string(edited))
+	fmt.Print("\n" + escape.Lines(diff))
 	if !yes {
-		if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
+		if !ask.CanAsk() {
 			return exit.Refuse("omnivigil: %s was not changed; pass --yes to write the proposed change", p.File)
 		}
 		fmt.Printf("\nWrite this to %s? [y/N] ", escape.Text(p.File))
-		if readAnswer(bufio.NewReader(os.Stdin)) != "y" {
+		if ask.Answer(bufio.NewReader(os.Stdin)) != "y" {
 			return exit.Refuse("Nothing was written.")
 		}
 	}

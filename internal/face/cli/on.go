@@ -17,6 +17,7 @@ import (
 
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
+	"omnivigil/internal/face/cli/ask"
 	"omnivigil/internal/face/cli/personal"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/plan"
@@ -322,7 +323,7 @@ func mayWatch(root string) error {
 	switch {
 	case why == "":
 		return nil
-	case !isTerminal(os.Stdin) || !isTerminal(os.Stdout):
+	case !ask.CanAsk():
 		return exit.Refuse(
 			"omnivigil: %s %s. Change to the directory that you mean, or use --trust to watch all of it; nothing "+
 				"was started.",
@@ -331,7 +332,7 @@ func mayWatch(root string) error {
 		)
 	}
 	fmt.Printf("%s %s. Watch all of it? [y/N] ", escape.Text(root), why)
-	if readAnswer(bufio.NewReader(os.Stdin)) != "y" {
+	if ask.Answer(bufio.NewReader(os.Stdin)) != "y" {
 		return exit.Refuse("Nothing was started.")
 	}
 	return nil

@@ -5,10 +5,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -18,6 +20,7 @@ import (
 	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
+	"omnivigil/internal/face/cli/ask"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/export"
 	"omnivigil/internal/plan"
@@ -27,12 +30,14 @@ import (
 	"omnivigil/internal/supervisor"
 	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/format"
+	"omnivigil/internal/watch/repository"
 )
 
 type onceOptions struct {
 	units   []string
 	words   []string
 	paths   []string
+	staged  bool
 	grouped bool
 	raw     bool
 	apart   bool
@@ -49,9 +54,11 @@ func onceCommand(at *location) *cobra.Command {
 the status of the first that failed. Needed services are started first and stopped
 at the end. The arguments after -- are added to the unit's command.
 
-With --for, run only what a save of these paths would run, for a commit hook or an
-editor's key. The command reads the files in the directory, not in the index of
-version control, and never waits for the lock of version control.
+With --for, run only what a save of these paths would run, for an editor's key; with
+--for -, of the paths on standard input, separated by zero bytes. With --staged, run
+what a save of the files staged in git would run, for a commit hook. The command reads
+the files in the directory, not in the index of version control, and never waits for
+the lock of version control.
 
 If the project is running, its supervisor runs the units, unless --apart is given.`,
 		ValidArgsFunction: client.CompleteUnits(at),
@@ -61,10 +68,10 @@ If the project is running, its supervisor runs the units, unless --apart is give
 				o.units, o.words = words[:dash], words[dash:]
 			}
 			switch {
-			case len(o.units) == 0 && len(o.paths) == 0:
+			case len(o.units) == 0 && len(o.paths) == 0 && !o.staged:
 				return exit.Refuse("omnivigil: name what is to run: omnivigil once UNIT, or omnivigil once --for PATH")
-			case len(o.units) > 0 && len(o.paths) > 0:
-				return exit.Refuse("omnivigil: --for finds the units itself: name units or paths, not both")
+			case len(o.units) > 0 && (len(o.paths) > 0 || o.staged) || o.staged && len(o.paths) > 0:
+				return exit.Refuse("omnivigil: name either units, or paths with --for, or --staged")
 			case len(o.words) > 0 && len(o.units) != 1:
 				return exit.Refuse("omnivigil: the words after -- are for one unit: name one")
 			}
@@ -74,6 +81,7 @@ If the project is running, its supervisor runs the units, unless --apart is give
 	}
 	f := c.Flags()
 	f.StringArrayVar(&o.paths, "for", nil, "run what a save of this path would run (repeatable)")
+	f.BoolVar(&o.staged, "staged", false, "run what a save of the files staged in git would run")
 	f.BoolVar(&o.grouped, "grouped", false, "print each unit's output in one piece when it exits")
 	f.BoolVar(&o.raw, "raw", false, client.RawUsage)
 	f.StringVar(&o.junit, "junit", "", "write test results to this file as JUnit XML")
@@ -87,6 +95,13 @@ func once(at location, o onceOptions) error {
 	p, err := at.open()
 	if err != nil {
 		return err
+	}
+	if err := o.findPaths(p); err != nil {
+		return err
+	}
+	if o.staged && len(o.paths) == 0 {
+		fmt.Println("Nothing is staged.")
+		return nil
 	}
 	units, err := o.named(p)
 	if err != nil || len(units) == 0 {
@@ -104,7 +119,7 @@ func once(at location, o onceOptions) error {
 			return exit.With(exit.Failed, err)
 		}
 	}
-	if err := askConsent(p, o.trust); err != nil {
+	if err := ask.Consent(p, o.trust); err != nil {
 		return err
 	}
 	how := supervisor.Options{
@@ -119,6 +134,38 @@ func once(at location, o onceOptions) error {
 		return err
 	}
 	return onceHere(place, running, o, units)
+}
+
+// findPaths completes the paths: from standard input, or from what is staged. A path that does not exist is an error,
+// except for one that is staged to be removed.
+func (o *onceOptions) findPaths(p *plan.Plan) error {
+	if o.staged {
+		staged, differing, err := repository.Staged(p.Root)
+		if err != nil {
+			return exit.With(exit.Failed, err)
+		}
+		for _, name := range staged {
+			o.paths = append(o.paths, filepath.Join(p.Root, name))
+		}
+		if len(differing) > 0 {
+			fmt.Printf("%s not as staged; the files in the directory are used: %s\n",
+				format.Count(len(differing), "file"), escape.Text(format.List(differing)))
+		}
+		return nil
+	}
+	if slices.Equal(o.paths, []string{"-"}) {
+		input, err := io.ReadAll(os.Stdin)
+		if err != nil {
+			return exit.With(exit.Failed, fmt.Errorf("read paths from standard input: %w", err))
+		}
+		o.paths = strings.FieldsFunc(string(input), func(r rune) bool { return r == 0 })
+	}
+	for _, path := range o.paths {
+		if _, err := os.Lstat(path); err != nil {
+			return exit.Refuse("omnivigil: --for: %s does not exist", path)
+		}
+	}
+	return nil
 }
 
 // named returns the tasks and suites to run: the named ones, or those that a save of paths would run. It is an error

@@ -9,13 +9,13 @@ import (
 	"path/filepath"
 	"time"
 
-	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
 	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
+	"omnivigil/internal/face/cli/ask"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/settings"
@@ -110,7 +110,7 @@ func start(at location, opts startOptions, units []string) error {
 	if running, err := client.At(context.Background(), place); !errors.Is(err, socket.ErrNotRunning) {
 		return startAgain(place, running, err, opts, units)
 	}
-	if err := askConsent(p, opts.trust); err != nil {
+	if err := ask.Consent(p, opts.trust); err != nil {
 		return err
 	}
 	return startWith(place, p, opts, supervisor.Options{File: p.File, Units: units})
@@ -118,7 +118,7 @@ func start(at location, opts startOptions, units []string) error {
 
 // startWith starts and shows a project that is not running, and that the user has agreed to.
 func startWith(place socket.Place, p *plan.Plan, opts startOptions, o supervisor.Options) (err error) {
-	offerToEndLeftovers(p)
+	ask.Leftovers(p)
 	o.Agreed, o.Background = consent.Fingerprint(p), opts.background
 	if opts.record != "" {
 		if o.Record, err = filepath.Abs(opts.record); err != nil {
@@ -137,8 +137,6 @@ func startWith(place socket.Place, p *plan.Plan, opts startOptions, o supervisor
 	}
 	return showProject(place, running, opts.look)
 }
-
-func isTerminal(f *os.File) bool { return term.IsTerminal(f.Fd()) }
 
 // runsAlready is the error of a launch that came after another one.
 type runsAlready struct{ running *apiclient.Client }
@@ -197,7 +195,7 @@ func startAfterEnd(place socket.Place, running *apiclient.Client, opts startOpti
 	if err != nil {
 		return exit.With(exit.Usage, err)
 	}
-	if err := askConsent(p, opts.trust); err != nil {
+	if err := ask.Consent(p, opts.trust); err != nil {
 		return err
 	}
 	return startWith(place, p, opts, supervisor.Options{File: p.File, Units: units})
@@ -231,7 +229,7 @@ func startAgain(place socket.Place, running *apiclient.Client, err error, opts s
 		return exit.Refuse("Nothing was started. Look at it with omnivigil attach.")
 	}
 	fmt.Print("Attach to it? [Y/n] ")
-	if answer := readAnswer(bufio.NewReader(os.Stdin)); answer != "" && answer != "y" {
+	if answer := ask.Answer(bufio.NewReader(os.Stdin)); answer != "" && answer != "y" {
 		return nil
 	}
 	return showProject(place, running, opts.look)

@@ -24,6 +24,7 @@ import (
 type logs struct {
 	asking
 	query    api.LineQuery
+	units    []string
 	most     int // the number of last lines
 	filter   []string
 	since    string
@@ -36,9 +37,9 @@ type logs struct {
 func logsCommand(of Settings) *cobra.Command {
 	l := &logs{asking: asking{of: of}}
 	c := l.flag(&cobra.Command{
-		Use:   "logs [UNIT] [--only WORDS]",
-		Short: "Print or search the output of the project or one unit",
-		Long: `Print the output of the running project or of one unit; with --session, of an
+		Use:   "logs [UNIT ...] [--only WORDS]",
+		Short: "Print or search the output of the project or some units",
+		Long: `Print the output of the running project or of some units; with --session, of an
 earlier session.
 
 --only filters lines with the same terms as the full screen: text, "text with
@@ -49,7 +50,6 @@ or note. ! negates a term. Stack traces are printed in full.`,
   omnivigil logs --only 'level=warning !health' --since 10m
   omnivigil logs --only '/time(d )?out/ ripple=last' --count
   omnivigil logs --session last --only event=failure`,
-		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: CompleteUnits(of),
 		RunE: func(c *cobra.Command, units []string) error {
 			if c.Flags().Changed("lines") && (l.since != "" || l.total) {
@@ -96,8 +96,11 @@ func (l *logs) run(units []string) error {
 	if _, err := query.Parse(l.query.Filter); err != nil {
 		return exit.Refuse("omnivigil: --only: %v", err)
 	}
-	if len(units) > 0 {
+	switch l.units = units; {
+	case len(units) == 1:
 		l.query.Unit = units[0]
+	case len(units) > 1:
+		l.query.Filter = strings.TrimSpace("unit=" + strings.Join(units, ",") + " " + l.query.Filter)
 	}
 	if l.since != "" {
 		at, err := moment(l.since, time.Now())
@@ -147,8 +150,10 @@ func (l *logs) running(ctx context.Context, p *apiclient.Client) error {
 	if err != nil {
 		return err
 	}
-	if l.query.Unit != "" && snap.Unit(l.query.Unit) == nil {
-		return api.Refuse("there is no unit %s", l.query.Unit)
+	for _, unit := range l.units {
+		if snap.Unit(unit) == nil {
+			return api.Refuse("there is no unit %s", unit)
+		}
 	}
 	format := plain.For(snap, Colors())
 	if l.follow {

@@ -1,4 +1,4 @@
-package cli
+package ask
 
 import (
 	"bufio"
@@ -12,9 +12,9 @@ import (
 	"omnivigil/internal/text/escape"
 )
 
-// offerToEndLeftovers shows the processes of an earlier session of this project, which exist only if both of its
+// Leftovers shows the processes of an earlier session of this project, which exist only if both of its
 // processes were killed at once, and ends them if the user agrees.
-func offerToEndLeftovers(p *plan.Plan) {
+func Leftovers(p *plan.Plan) {
 	left := process.Leftovers(p.File)
 	if len(left) == 0 {
 		return
@@ -23,7 +23,7 @@ func offerToEndLeftovers(p *plan.Plan) {
 	for _, l := range left {
 		fmt.Fprintf(os.Stderr, "  %7d  %-12s  %.60s\n", l.PID, escape.Text(l.Unit), escape.Text(l.Command))
 	}
-	if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
+	if !CanAsk() {
 		fmt.Fprintln(os.Stderr, "They keep running: cannot ask without a terminal.")
 		return
 	}

@@ -1,4 +1,5 @@
-package cli
+// Package ask asks the user on the terminal: for consent to what would run, and about what an earlier session has left.
+package ask
 
 import (
 	"bufio"
@@ -18,9 +19,9 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// askConsent shows what would run, the first time and whenever it has changed, and asks for consent. Given: the
+// Consent shows what would run, the first time and whenever it has changed, and asks for consent. Given: the
 // command line has given it.
-func askConsent(p *plan.Plan, given bool) error {
+func Consent(p *plan.Plan, given bool) error {
 	store := consent.In(paths.State())
 	answer, err := store.Ask(p)
 	switch {
@@ -31,14 +32,14 @@ func askConsent(p *plan.Plan, given bool) error {
 		return nil
 	case !given:
 		page := preview.Consent(p, answer)
-		if !isTerminal(os.Stdin) || !isTerminal(os.Stdout) {
+		if !CanAsk() {
 			fmt.Print(strings.Join(page, "\n") + "\n")
 			return exit.Refuse(
 				"\nomnivigil: cannot ask without a terminal. Review the list above and start with --trust. Nothing " +
 					"was started.",
 			)
 		}
-		if !askOn(page) {
+		if !shown(page) {
 			return exit.Refuse("Nothing was started.")
 		}
 	}
@@ -48,8 +49,8 @@ func askConsent(p *plan.Plan, given bool) error {
 	return nil
 }
 
-// askOn shows lines, a screen at a time, and asks when all of them have been shown.
-func askOn(lines []string) bool {
+// shown shows lines, a screen at a time, and asks when all of them have been shown.
+func shown(lines []string) bool {
 	width, height, err := term.GetSize(os.Stdout.Fd())
 	if err != nil || height < 8 || width < 20 {
 		width, height = 80, 24
@@ -60,17 +61,17 @@ func askOn(lines []string) bool {
 		fmt.Println(strings.Join(lines[:room], "\n"))
 		lines = lines[room:]
 		fmt.Printf("\n%s more. Enter shows them, n stops here: ", format.Count(len(lines), "line"))
-		if answer := readAnswer(in); answer != "" {
+		if answer := Answer(in); answer != "" {
 			return false
 		}
 	}
 	fmt.Println(strings.Join(lines, "\n"))
 	fmt.Print("\nThis is new here. Run it, now and from now on? [y/N] ")
-	return readAnswer(in) == "y"
+	return Answer(in) == "y"
 }
 
-// readAnswer reads a line and returns its first letter in lowercase; "n" at the end of the input.
-func readAnswer(in *bufio.Reader) string {
+// Answer reads a line and returns its first letter in lowercase; "n" at the end of the input.
+func Answer(in *bufio.Reader) string {
 	line, err := in.ReadString('\n')
 	if err != nil && err != io.EOF || err == io.EOF && line == "" {
 		return "n"
@@ -78,3 +79,9 @@ func readAnswer(in *bufio.Reader) string {
 	line = strings.ToLower(strings.TrimSpace(line))
 	return line[:min(len(line), 1)]
 }
+
+// IsTerminal reports whether a file is a terminal.
+func IsTerminal(f *os.File) bool { return term.IsTerminal(f.Fd()) }
+
+// CanAsk reports whether the user can be asked: input and output are terminals.
+func CanAsk() bool { return IsTerminal(os.Stdin) && IsTerminal(os.Stdout) }
