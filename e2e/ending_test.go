@@ -281,7 +281,7 @@ func TestLostScreen(t *testing.T) {
 	// A foreground project can become a background one, and back.
 	s := openScreen(t, 100, 20, b.env(), b.dir, program, "start", "--trust")
 	s.shows(`CURRENT`)
-	s.press("q", "k")
+	s.press("q", "Enter")
 	s.shows(`keeps running\. omnivigil attach shows it again`)
 	out, code := b.run("keep", "--off")
 	require.Equal(t, 2, code, out)

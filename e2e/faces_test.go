@@ -192,7 +192,7 @@ func TestAttachAndLeave(t *testing.T) {
 	s.shows(`CURRENT +1 of 2 run`)
 	s.press("q")
 	s.shows(`would keep running without this screen,\s+in the background`)
-	s.press("c")
+	s.press("Enter")
 	s.shows(`keeps running\. omnivigil attach shows it again`)
 	s.shows(`exit code 0`)
 	assert.Equal(t, 1, b.status().Unit("tides").Run.Number)

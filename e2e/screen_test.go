@@ -232,7 +232,7 @@ func TestDemoOnTheScreen(t *testing.T) {
 	s.press(".")
 	s.shows(`following`)
 	s.press("?")
-	s.shows(`quit: stop everything in order`)
+	s.shows(`leave: stop everything`)
 	s.press("?")
 
 	// Why a unit is in its state, and what a save would set off.

@@ -291,7 +291,7 @@ func TestTwoFacesType(t *testing.T) {
 	two.press("F12")
 	two.press("-l", "q")
 	two.shows(`stop the project`)
-	two.press("-l", "c")
+	two.press("Enter")
 	two.shows(`exit code 0`)
 	one.shows(`watching console.*enter types into it`)
 	one.press("Enter")

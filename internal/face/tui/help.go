@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -13,11 +14,11 @@ import (
 )
 
 // help lists every key by what it acts on.
-type help struct{ top int }
+type help struct{ top, page int }
 
 func (*help) Name() string { return "help" }
 
-func (*help) Grabs(*view.Model) bool { return false }
+func (*help) Grabs(*view.Model) bool { return true }
 
 func (h *help) Update(_ *view.Model, msg tea.Msg) {
 	if wheel, ok := msg.(tea.MouseWheelMsg); ok {
@@ -44,8 +45,9 @@ func toggleHelp(m *view.Model) {
 
 func (h *help) Draw(m *view.Model, width, height int) []string {
 	rows := h.columns(m, width)
+	h.page = max(height-2, 1)
 	if h.top = max(0, min(h.top, len(rows)-height)); h.top+height < len(rows) && height > 1 {
-		more := fmt.Sprintf("    %d more lines below: ↓ or page down", len(rows)-h.top-height+1)
+		more := fmt.Sprintf("    %d more lines below: ↓, or page down for a page", len(rows)-h.top-height+1)
 		rows = append(slices.Clone(rows[h.top:h.top+height-1]), m.Palette.Dim.Render(more))
 	} else {
 		rows = rows[h.top:]
@@ -128,7 +130,17 @@ func section(m *view.Model, title string, of []*view.Binding, group string) []st
 
 // helpKeys are those of the help.
 var helpKeys = []view.Binding{
-	{In: "help", Keys: []string{"esc", "q"}, Name: "close", Group: view.GroupField, Do: (*view.Model).Close},
-	{In: "help", Keys: []string{"down", "j", "pgdown"}, Name: "scroll down", Group: view.GroupField, Do: onHelp(1)},
-	{In: "help", Keys: []string{"up", "k", "pgup"}, Name: "scroll up", Group: view.GroupField, Do: onHelp(-1)},
+	{In: "help", Keys: []string{"esc", "q", "?"}, Name: "close", Hint: "close", Group: view.GroupField,
+		Do: (*view.Model).Close},
+	{In: "help", Keys: []string{"down", "j"}, Name: "next line", Group: view.GroupField,
+		Do: onHelp(1)},
+	{In: "help", Keys: []string{"up", "k"}, Name: "previous line", Hint: "scroll", Group: view.GroupField, Do: onHelp(-1)},
+	{In: "help", Keys: []string{"pgdown", "space"}, Name: "next page", Hint: "scroll by a page", Group: view.GroupField,
+		Do: view.On(func(_ *view.Model, h *help) { h.top += h.page })},
+	{In: "help", Keys: []string{"pgup"}, Name: "previous page", Group: view.GroupField,
+		Do: view.On(func(_ *view.Model, h *help) { h.top -= h.page })},
+	{In: "help", Keys: []string{"home", "g"}, Name: "first line", Group: view.GroupField,
+		Do: view.On(func(_ *view.Model, h *help) { h.top = 0 })},
+	{In: "help", Keys: []string{"end", "G"}, Name: "last line", Group: view.GroupField,
+		Do: view.On(func(_ *view.Model, h *help) { h.top = math.MaxInt32 })},
 }

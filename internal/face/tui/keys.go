@@ -24,7 +24,8 @@ func init() { // what the bindings do refers to them
 	bindings = slices.Concat(
 		overview.SelectKeys, unitKeys, viewKeys, results.Keys, moreUnitKeys, overview.OnlyKeys, typing.Keys,
 		projectKeys, overview.TimeKeys, overview.StreamKeys, overview.LaneKeys, screenKeys, arguments.Keys,
-		overview.Bindings, panels.WhyKeys, panels.LoopKeys, panels.DoubtKeys, panels.ObservedKeys, leaveKeys, helpKeys, commandLineKeys,
+		overview.Bindings, panels.WhyKeys, panels.LoopKeys, panels.DoubtKeys, panels.ObservedKeys, leaveKeys, helpKeys,
+		commandLineKeys,
 		arguments.Bindings, results.Bindings, ripples.Bindings, unitview.Bindings, mapview.Bindings, charts.Bindings,
 		typing.Bindings, view.FieldBindings,
 	)
@@ -43,8 +44,8 @@ var unitKeys = []view.Binding{
 	{Keys: []string{"u"}, Action: "restart-with-setup", Name: "restart or rerun it with its setup steps",
 		Group: view.GroupUnit, Do: func(m *view.Model) { m.AskUnit(api.SetUp) }},
 	{Keys: []string{"s"}, Action: "stop", Name: "stop it", Hint: "stop", Group: view.GroupUnit,
-		When: func(m *view.Model) bool { u := m.SelectedUnit(); return u != nil && u.Wanted },
-		Do:   func(m *view.Model) { m.AskUnit(api.Stop) }},
+		When:   func(m *view.Model) bool { u := m.SelectedUnit(); return u != nil && u.Wanted },
+		Unless: "it is stopped", Do: func(m *view.Model) { m.AskUnit(api.Stop) }},
 }
 
 // moreUnitKeys come after those for results, which matter more on the bottom line.
@@ -53,7 +54,8 @@ var moreUnitKeys = []view.Binding{
 		Group: view.GroupUnit,
 		Do:    func(m *view.Model) { m.AskUnit(pauseOrResume(m)) }},
 	{Keys: []string{"b"}, Action: "open-in-browser", Name: "open its address in the browser", Group: view.GroupUnit,
-		When: func(m *view.Model) bool { return len(m.Addresses()) > 0 }, Do: (*view.Model).Browse},
+		When: func(m *view.Model) bool { return len(m.Addresses()) > 0 }, Unless: "no address of it is known",
+		Do: (*view.Model).Browse},
 	{Keys: []string{"y"}, Action: "why", Name: "explain its state, and what a save would do", Hint: "why",
 		Group: view.GroupUnit, Do: panels.AskWhy},
 	{Keys: []string{"l"}, Action: "loop", Name: "loop: decide what it reacts to", Hint: "loop",
@@ -62,7 +64,7 @@ var moreUnitKeys = []view.Binding{
 			u := m.SelectedUnit()
 			return panels.Looping(m) != nil || u != nil && u.Loop != nil
 		},
-		Do: panels.ShowLoop},
+		Unless: "it is in no loop", Do: panels.ShowLoop},
 }
 
 // viewKeys change the view from anywhere.
@@ -86,7 +88,8 @@ var projectKeys = []view.Binding{
 		Do: func(m *view.Model) { m.Ask(api.Restart) }},
 	{Keys: []string{"D"}, Action: "doubts", Name: "list the doubts about the verdict", Hint: "doubts",
 		Group: view.GroupProject,
-		When:  func(m *view.Model) bool { return len(m.Snap.Doubts) > 0 }, Do: panels.ShowDoubts},
+		When:  func(m *view.Model) bool { return len(m.Snap.Doubts) > 0 }, Unless: "there are no doubts",
+		Do: panels.ShowDoubts},
 	{Keys: []string{"O"}, Action: "observed", Name: "compare its rules with what it reads and writes",
 		Group: view.GroupProject, Do: panels.ShowObserved},
 	{Keys: []string{"ctrl+p"}, Action: "pause-all", Name: "pause all reactions, or resume them",
@@ -100,7 +103,7 @@ var projectKeys = []view.Binding{
 var screenKeys = []view.Binding{
 	{Keys: []string{"w"}, Action: "write-drawing", Name: "write the view as SVG or PDF",
 		Group: view.GroupScreen,
-		When:  canDraw, Do: askDrawing},
+		When:  canDraw, Unless: "this view cannot be written as a drawing", Do: askDrawing},
 	{Keys: []string{"m"}, Action: "mouse", Name: "mouse: select text or control the screen", Group: view.GroupScreen,
 		Do: toggleMouse},
 	{Keys: []string{"ctrl+z"}, Action: "suspend", Name: "suspend this screen (fg resumes it)",

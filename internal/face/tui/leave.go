@@ -120,12 +120,12 @@ func isNotLast(m *view.Model) bool { return !isLast(m) }
 
 // leaveKeys are those of the question.
 var leaveKeys = []view.Binding{
-	{In: "leave", Keys: []string{"c"}, Name: "close only this screen", Hint: "close the screen", Group: view.GroupLeave,
-		When: isNotLast, Do: closeScreen},
+	{In: "leave", Keys: []string{"enter"}, Name: "close only this screen", Hint: "close the screen",
+		Group: view.GroupLeave, When: isNotLast, Do: closeScreen},
 	{In: "leave", Keys: []string{"s"}, Name: "stop everything, in order", Hint: "stop everything",
 		Group: view.GroupLeave,
 		Do:    endProject},
-	{In: "leave", Keys: []string{"k"}, Name: "keep it running without a screen", Hint: "keep it running",
+	{In: "leave", Keys: []string{"enter"}, Name: "keep it running without a screen", Hint: "keep it running",
 		Group: view.GroupLeave, When: isLast, Do: keepRunning},
 	{In: "leave", Keys: []string{"q", "ctrl+c"}, Name: "a second press: stop everything",
 		Group: view.GroupLeave, Do: leaveAgain},

@@ -194,7 +194,7 @@ func TestResultKeys(t *testing.T) {
 	m.keyed("space", "down", "space", "r")
 	assert.Contains(t, p.requests[1], "TestBerths/low_tide")
 	assert.Contains(t, p.requests[1], "TestBuoy")
-	m.keyed("home", "f", "x")
+	m.keyed("home", "t", "x")
 	assert.Equal(
 		t,
 		[]string{"narrow u3 TestBerths/low_tide TestBuoy TestEbb TestLater", "narrow u3 failing"},
@@ -207,9 +207,9 @@ func TestResultKeys(t *testing.T) {
 	m.keyed("esc")
 	assert.True(t, m.IsOpen("overview"))
 
-	m.keyed("F", "o")
+	m.keyed("F", "f")
 	assert.Contains(t, m.plainScreen(), "errors, 1 of")
-	m.keyed("u")
+	m.keyed("o")
 	assert.Contains(t, m.plainScreen(), "by unit")
 	m.keyed("esc", "t")
 	for _, k := range "TestTide" {

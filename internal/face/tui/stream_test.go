@@ -100,7 +100,7 @@ func TestFilters(t *testing.T) {
 // copied copies the selected lines and returns what is sent to the terminal's clipboard.
 func (m *root) copied() string {
 	m.Commands = nil
-	m.keyed("c")
+	m.keyed("enter")
 	var text string
 	for _, cmd := range m.Commands {
 		text += fmt.Sprint(cmd())
@@ -113,7 +113,7 @@ func TestChosenLines(t *testing.T) {
 	root := t.TempDir()
 	p.see()
 	m.Snap.Project.Root = root
-	m.keyed("\"", "up", "'", "space", "up", "up")
+	m.keyed("\"", "up", "\"", "space", "up", "up")
 	assert.Contains(t, m.plainScreen(), "▸ ")
 	assert.Equal(t, "crossing 196\ncrossing 197\ncrossing 198", m.copied())
 	assert.Equal(t, "overview", m.Top().Name())

@@ -23,6 +23,7 @@ import (
 	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/panels"
+	"omnivigil/internal/face/tui/typing"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/escape"
 )
@@ -224,11 +225,37 @@ func (r *root) press(key tea.KeyPressMsg) {
 	if b == nil && !v.Grabs(r.Model) {
 		b = view.LookUp(r.Model, r.Stack[0].Name(), key.String())
 	}
-	if b == nil {
-		v.Update(r.Model, key)
+	if b != nil {
+		b.Do(r.Model)
 		return
 	}
-	b.Do(r.Model)
+	v.Update(r.Model, key)
+	if !r.takesText(v) {
+		r.Said = r.whyNothing(v, key.String())
+	}
+}
+
+// takesText reports whether keys without a meaning of their own are input to a view: to its field, or to a program.
+func (r *root) takesText(v view.View) bool {
+	_, isField := v.(view.Typing)
+	_, isTerminal := v.(*typing.Terminal)
+	return isField || isTerminal
+}
+
+// whyNothing tells why a key has no effect.
+func (r *root) whyNothing(v view.View, pressed string) string {
+	views := []string{v.Name(), r.Stack[0].Name()}
+	if v.Grabs(r.Model) {
+		views = views[:1]
+	}
+	shown := view.Binding{Keys: []string{pressed}}.Shown()
+	if why := view.WhyNot(r.Model, pressed, views...); why != "" {
+		return shown + ": " + why
+	}
+	if v.Grabs(r.Model) {
+		return shown + " does nothing here; esc goes back"
+	}
+	return shown + " does nothing here; " + r.KeyOf("help") + " lists the keys"
 }
 
 // View draws the screen.

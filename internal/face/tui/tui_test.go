@@ -353,10 +353,33 @@ func TestLoop(t *testing.T) {
 	assert.True(t, m.Snap.Unit("u0").Loop.Noted)
 	m.Selected = "u0"
 	m.keyed("l") // the question can be closed for now
-	m.keyed("u")
+	m.keyed("backspace")
 	s.see()
 	assert.Nil(t, m.Snap.Unit("u0").Loop)
 	assert.Equal(t, []string{"write-cure u0", "keep-ignoring u0", "react-again u0"}, s.requests)
+}
+
+// TestKeyWithoutEffect checks that the bottom line says why a key does nothing.
+func TestKeyWithoutEffect(t *testing.T) {
+	m, s := play(t, 5, 120, 30)
+	for _, c := range []struct{ keys, want string }{
+		{"n", "n: nothing is searched for: / searches"},
+		{"esc", "esc: this is now"},
+		{"tab", "tab: there is only one stream"},
+		{"v", "v does nothing here; ? lists the keys"},
+		{"R v", "v does nothing here; ? lists the keys"},
+		{"R F", "F: nothing is reported"},
+		{"? r", "r does nothing here; esc goes back"},
+	} {
+		m.keyed("L")
+		s.requests = nil
+		m.keyed(strings.Fields(c.keys)...)
+		assert.Contains(t, m.plainScreen(), c.want)
+		assert.Empty(t, s.requests)
+		m.keyed("esc")
+	}
+	m.keyed("/", "v")
+	assert.NotContains(t, m.plainScreen(), "does nothing", "a field takes it")
 }
 
 // TestTextures requires that every state looks different without color.
@@ -377,6 +400,15 @@ func TestTextures(t *testing.T) {
 	}
 }
 
+// meanings are what the names of the bindings of a letter say: a letter has one meaning in all views.
+var meanings = map[string]string{
+	"r": "restart|rerun|run this test", "u": "setup", "s": "stop", "p": "pause", "b": "browser", "y": "explain|close",
+	"l": "loop", "w": "write", "m": "mouse", "e": "editor", "t": "tests|only the tests", "x": "failing", "a": "add",
+	"d": "remove|all tests", "c": "without", "i": "type a line", "h": "type into", "f": "find|filter", "o": "sort",
+	"z": "fold", "v": "restarted", "k": "previous|up|newer", "j": "next|down|older", "g": "first|newest|beginning|oldest",
+	"n": "next match", "q": "back|close|leave|second press",
+}
+
 // TestKeys checks the table of keys: a key occurs once in a view unless its conditions exclude each other, every
 // entry is named, and each key that stands for a request sends it.
 func TestKeys(t *testing.T) {
@@ -388,7 +420,13 @@ func TestKeys(t *testing.T) {
 		if b.In == "overview" {
 			assert.Contains(t, view.Groups, b.Group)
 		}
+		if b.In == "overview" && b.When != nil {
+			assert.NotEmpty(t, b.Unless, "why does %s do nothing?", b.Action)
+		}
 		for _, k := range b.Keys {
+			if verb := meanings[k]; verb != "" {
+				assert.Regexp(t, verb, b.Name, "%s in the %s view", k, b.In)
+			}
 			if before := used[b.In+" "+k]; before != nil {
 				assert.True(t, before.When != nil && b.When != nil, "%q stands twice in %s", k, b.In)
 			}
@@ -430,7 +468,9 @@ func TestLeaving(t *testing.T) {
 
 // TestLeavingLast checks the question of the only screen of a foreground project, and that q goes back elsewhere.
 func TestLeavingLast(t *testing.T) {
-	for key, want := range map[string][]string{"esc": nil, "k": {"leave-running"}, "s": {"end"}, "q": {"end"}, "ctrl+c": {"end"}} {
+	for key, want := range map[string][]string{
+		"esc": nil, "enter": {"leave-running"}, "s": {"end"}, "q": {"end"}, "ctrl+c": {"end"},
+	} {
 		m, s := play(t, 5, 100, 30)
 		for _, view := range []string{"R", "U", "M", "C", "?", "O"} {
 			m.keyed(view, "q")

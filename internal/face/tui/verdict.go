@@ -78,7 +78,7 @@ func (r *root) hintsView(width int) string {
 		line := " " + f.Line().Input.View() + "  " + r.hints(r.BindingsOf(f.Name()), width)
 		return cells.Ends(line, f.Status(r.Model), width)
 	}
-	if !r.IsOpen("overview") && !r.IsOpen("help") {
+	if !r.IsOpen("overview") {
 		shown := r.BindingsOf(r.Top().Name())
 		if !r.Top().Grabs(r.Model) {
 			shown = append(shown, r.unlessBound(r.Top().Name())...)

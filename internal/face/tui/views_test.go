@@ -238,7 +238,7 @@ func TestViews(t *testing.T) {
 	assert.False(t, m.At.IsZero())
 	first := m.Snap.Ripples[0]
 	assert.Equal(t, first.Runs[1].Unit, m.Selected)
-	m.keyed("esc", "R", "down", "o")
+	m.keyed("esc", "R", "down", "^")
 	assert.Contains(t, m.plainScreen(), "only ripple 3")
 	m.keyed("backspace", ".")
 
@@ -256,9 +256,9 @@ func TestViews(t *testing.T) {
 	m.keyed("enter")
 	p.see()
 	assert.Contains(t, m.plainScreen(), "nothing would act on web/")
-	m.keyed("esc", "i")
+	m.keyed("esc", "enter")
 	assert.NotContains(t, m.plainScreen(), "│ u1")
-	m.keyed("enter")
+	m.keyed("U")
 	at("unit")
 
 	// Charts share the time cursor with the lanes.

@@ -80,13 +80,16 @@ func hasWords(m *view.Model) bool { u := m.SelectedUnit(); return u != nil && le
 var Keys = []view.Binding{
 	{Keys: []string{"a"}, Action: "add-arguments", Name: "add arguments to its command for the next runs",
 		Hint: "add arguments", Group: view.GroupUnit,
-		When: func(m *view.Model) bool { return m.SelectedUnit() != nil }, Do: addWords},
+		When: func(m *view.Model) bool { return m.SelectedUnit() != nil }, Unless: "no unit is selected",
+		Do: addWords},
 	{Keys: []string{"d"}, Action: "remove-arguments", Name: "remove the added arguments; run all tests again",
 		Hint: "run all", Group: view.GroupUnit,
-		When: func(m *view.Model) bool { return hasWords(m) || Narrowed(m) }, Do: Widen},
+		When: func(m *view.Model) bool { return hasWords(m) || Narrowed(m) }, Unless: "its command has no added arguments",
+		Do: Widen},
 	{Keys: []string{"c"}, Action: "run-without-arguments", Name: "restart or rerun once without the arguments",
 		Hint: "once without", Group: view.GroupUnit,
-		When: hasWords, Do: func(m *view.Model) { m.AskUnit(api.RunWith) }},
+		When: hasWords, Unless: "its command has no added arguments",
+		Do: func(m *view.Model) { m.AskUnit(api.RunWith) }},
 }
 
 // Bindings are those of the fields for arguments and tests.

@@ -17,7 +17,6 @@ import (
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
-	"omnivigil/internal/face/tui/unitview"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -447,16 +446,14 @@ var Bindings = []view.Binding{
 		Do: view.On(func(m *view.Model, v *mapView) { v.askPath(m) })},
 	{In: "map", Keys: []string{"v"}, Name: "what if the selected unit were restarted?", Hint: "if restarted",
 		Group: view.GroupMap, Do: view.On(func(m *view.Model, v *mapView) { v.ifRestarted(m) })},
-	{In: "map", Keys: []string{"i"}, Name: "show the selected unit and its links, or all", Hint: "linked units",
+	{In: "map", Keys: []string{"enter"}, Name: "show the selected unit and its links, or all", Hint: "linked units",
 		Group: view.GroupMap,
 		Do:    view.On(func(_ *view.Model, v *mapView) { v.around = !v.around })},
 	{In: "map", Keys: []string{"tab"}, Name: "members of the next group", Hint: "groups", Group: view.GroupMap,
-		When: func(m *view.Model) bool { return len(m.Snap.Project.Groups) > 0 },
-		Do:   view.On(func(m *view.Model, v *mapView) { v.nextGroup(m) })},
+		When:   func(m *view.Model) bool { return len(m.Snap.Project.Groups) > 0 },
+		Unless: "there are no groups", Do: view.On(func(m *view.Model, v *mapView) { v.nextGroup(m) })},
 	{In: "map", Keys: []string{"z"}, Name: "fold or unfold similar units", Group: view.GroupMap,
 		Do: view.On(func(_ *view.Model, v *mapView) { v.unfold = !v.unfold })},
-	{In: "map", Keys: []string{"enter"}, Name: "unit: the selected unit in full", Hint: "unit", Group: view.GroupMap,
-		Do: unitview.Show},
 	{In: "map", Keys: []string{"esc", "q"}, Name: "clear the question, or back to the lanes", Hint: "back",
 		Group: view.GroupMap, Do: view.On(func(m *view.Model, v *mapView) {
 			if !v.lit() {

@@ -9,12 +9,12 @@ import (
 // SelectKeys select a unit.
 var SelectKeys = []view.Binding{
 	{Keys: []string{"up", "k"}, Action: "previous-unit", Name: "previous unit", Hint: "select", Group: view.GroupUnit,
-		When: several, Do: func(m *view.Model) { Of(m).Lanes.Move(m, -1) }},
+		When: several, Unless: onlyOne, Do: func(m *view.Model) { Of(m).Lanes.Move(m, -1) }},
 	{Keys: []string{"down", "j"}, Action: "next-unit", Name: "next unit", Group: view.GroupUnit,
-		Do: func(m *view.Model) { Of(m).Lanes.Move(m, 1) }},
+		When: several, Unless: onlyOne, Do: func(m *view.Model) { Of(m).Lanes.Move(m, 1) }},
 	{Keys: []string{"!"}, Action: "next-broken", Name: "next broken unit", Hint: "next broken",
 		Group: view.GroupUnit,
-		When:  lanes.AnyBroken, Do: func(m *view.Model) { Of(m).Lanes.NextBroken(m) }},
+		When:  lanes.AnyBroken, Unless: "nothing is broken", Do: func(m *view.Model) { Of(m).Lanes.NextBroken(m) }},
 	{Keys: []string{"f"}, Action: "find-units", Name: "find units by name, kind, state or group", Group: view.GroupUnit,
 		Do: FindUnits},
 }
@@ -22,7 +22,7 @@ var SelectKeys = []view.Binding{
 // OnlyKeys show only the output of the selected unit.
 var OnlyKeys = []view.Binding{
 	{Keys: []string{"enter"}, Action: "only-its-output", Name: "show only its output, or all",
-		Hint: "only its output", Group: view.GroupUnit, When: several,
+		Hint: "only its output", Group: view.GroupUnit, When: several, Unless: onlyOne,
 		Do: func(m *view.Model) { Focused(m).Only(m) }},
 }
 
@@ -37,7 +37,8 @@ var TimeKeys = []view.Binding{
 	{Keys: []string{"]"}, Action: "next-save", Name: "next save", Group: view.GroupTime,
 		Do: func(m *view.Model) { moveSave(m, 1) }},
 	{Keys: []string{".", "esc", "end", "G"}, Action: "now", Name: "back to now", Hint: "now", Group: view.GroupTime,
-		When: func(m *view.Model) bool { return !IsAtNow(m) }, Do: func(m *view.Model) { BackToNow(m) }},
+		When: func(m *view.Model) bool { return !IsAtNow(m) }, Unless: "this is now",
+		Do: func(m *view.Model) { BackToNow(m) }},
 	{Keys: []string{"+", "="}, Action: "zoom-in", Name: "zoom in", Hint: "zoom", Group: view.GroupTime,
 		Do: func(m *view.Model) { zoom(m, -1) }},
 	{Keys: []string{"-"}, Action: "zoom-out", Name: "zoom out", Group: view.GroupTime,
@@ -67,9 +68,10 @@ var StreamKeys = []view.Binding{
 	{Keys: []string{"/"}, Action: "search", Name: "search the output", Hint: "search",
 		Group: view.GroupStream, Do: SearchOutput},
 	{Keys: []string{"n"}, Action: "next-match", Name: "next match", Hint: "next match", Group: view.GroupStream,
-		When: isSearching, Do: func(m *view.Model) { Focused(m).Next(m, 1) }},
+		When: isSearching, Unless: noSearch, Do: func(m *view.Model) { Focused(m).Next(m, 1) }},
 	{Keys: []string{"N"}, Action: "previous-match", Name: "previous match", Group: view.GroupStream, When: isSearching,
-		Do: func(m *view.Model) { Focused(m).Next(m, -1) }},
+		Unless: noSearch,
+		Do:     func(m *view.Model) { Focused(m).Next(m, -1) }},
 	{Keys: []string{"&"}, Action: "filter", Name: "filter lines by text, unit, run or level",
 		Hint: "filter", Group: view.GroupStream, Do: FilterOutput},
 	{Keys: []string{"^"}, Action: "last-save", Name: "show only the last save's output, or all",
@@ -78,7 +80,8 @@ var StreamKeys = []view.Binding{
 		Do: func(m *view.Model) { Focused(m).Level(m) }},
 	{Keys: []string{"backspace"}, Action: "show-all", Name: "show all lines and end the search",
 		Hint: "show all", Group: view.GroupStream,
-		When: func(m *view.Model) bool { return len(Focused(m).Filter) > 0 || isSearching(m) }, Do: noFilter},
+		When:   func(m *view.Model) bool { return len(Focused(m).Filter) > 0 || isSearching(m) },
+		Unless: "all lines are shown", Do: noFilter},
 	{Keys: []string{"\""}, Action: "select-lines", Name: "select lines to copy, mark or open",
 		Hint: "select lines", Group: view.GroupStream, Do: pick},
 	{Keys: []string{"'"}, Action: "previous-mark", Name: "previous marked line", Group: view.GroupStream,
@@ -95,8 +98,9 @@ var StreamKeys = []view.Binding{
 		Group: view.GroupStream,
 		Do:    func(m *view.Model) { Of(m).split(m) }},
 	{Keys: []string{"tab"}, Action: "other-stream", Name: "switch to the other stream", Hint: "other stream",
-		Group: view.GroupStream,
-		When:  func(m *view.Model) bool { return len(Of(m).Streams) > 1 }, Do: func(m *view.Model) { Of(m).other() }},
+		Group:  view.GroupStream,
+		When:   func(m *view.Model) bool { return len(Of(m).Streams) > 1 },
+		Unless: "there is only one stream", Do: func(m *view.Model) { Of(m).other() }},
 }
 
 // LaneKeys set how lanes are shown.
@@ -105,10 +109,9 @@ var LaneKeys = []view.Binding{
 		Group: view.GroupScreen,
 		Do:    func(m *view.Model) { Of(m).Lanes.NextHeight() }},
 	{Keys: []string{"o"}, Action: "sort-lanes", Name: "sort lanes by file, need or problem", Group: view.GroupScreen,
-		When: several, Do: func(m *view.Model) { Of(m).Lanes.NextOrder(m) }},
+		When: several, Unless: onlyOne, Do: func(m *view.Model) { Of(m).Lanes.NextOrder(m) }},
 	{Keys: []string{"z"}, Action: "fold", Name: "fold or unfold quiet units", Group: view.GroupScreen,
-		When: several,
-		Do:   func(m *view.Model) { Of(m).Lanes.Fold() }},
+		When: several, Unless: onlyOne, Do: func(m *view.Model) { Of(m).Lanes.Fold() }},
 }
 
 // Bindings are those of the fields over the overview, and of selecting lines.
@@ -135,7 +138,7 @@ var Bindings = []view.Binding{
 		Do: view.On(func(_ *view.Model, p *picking) { p.of.Point(p.of.Height) })},
 	{In: "lines", Keys: []string{"space"}, Name: "start selecting here", Hint: "from here", Group: view.GroupLines,
 		Do: view.On(func(_ *view.Model, p *picking) { p.of.ToggleSelecting() })},
-	{In: "lines", Keys: []string{"c", "enter"}, Name: "copy", Hint: "copy", Group: view.GroupLines,
+	{In: "lines", Keys: []string{"enter"}, Name: "copy", Hint: "copy", Group: view.GroupLines,
 		Do: view.On(func(m *view.Model, p *picking) { p.copy(m) })},
 	{In: "lines", Keys: []string{"w"}, Name: "write to a file", Hint: "write", Group: view.GroupLines,
 		Do: view.On(func(m *view.Model, p *picking) { p.write(m) })},
@@ -143,7 +146,7 @@ var Bindings = []view.Binding{
 		Group: view.GroupLines, Do: view.On(func(m *view.Model, p *picking) { p.edit(m) })},
 	{In: "lines", Keys: []string{"b"}, Name: "open its address in the browser", Hint: "browser", Group: view.GroupLines,
 		Do: view.On(func(m *view.Model, p *picking) { p.follow(m) })},
-	{In: "lines", Keys: []string{"'"}, Name: "mark or unmark", Hint: "mark", Group: view.GroupLines,
+	{In: "lines", Keys: []string{"\""}, Name: "mark or unmark", Hint: "mark", Group: view.GroupLines,
 		Do: view.On(func(m *view.Model, p *picking) { p.mark(m) })},
 	{In: "lines", Keys: []string{"#"}, Name: "raw or readable", Hint: "raw", Group: view.GroupLines,
 		Do: func(m *view.Model) { Focused(m).ToggleRaw() }},
@@ -159,6 +162,12 @@ var Bindings = []view.Binding{
 }
 
 // several reports whether there is more than one unit.
+// Why keys do nothing.
+const (
+	onlyOne  = "there is only one unit"
+	noSearch = "nothing is searched for: / searches"
+)
+
 func several(m *view.Model) bool { return len(m.Snap.Units) > 1 }
 
 // isSearching reports whether the stream is searched.

@@ -101,7 +101,7 @@ func (p *picking) copy(m *view.Model) {
 		}
 		return func() {
 			m.Run(tea.SetClipboard(strings.Join(texts, "\n")))
-			m.Said = format.Count(len(texts), "line") + " copied"
+			m.Said = format.Count(len(texts), "line") + " sent to the terminal's clipboard; w writes them to a file"
 		}
 	})
 	m.Close()

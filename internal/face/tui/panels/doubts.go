@@ -76,10 +76,12 @@ func anyDoubt(m *view.Model, kinds ...string) bool {
 var DoubtKeys = []view.Binding{
 	{In: "doubts", Keys: []string{"enter"}, Name: "touch the files in doubt (as if saved)",
 		Hint: "touch the files", Group: view.GroupDoubts,
-		When: func(m *view.Model) bool { return anyDoubt(m, "older-file", "saved-during-run") },
-		Do:   func(m *view.Model) { m.Ask(api.Touch) }},
+		When:   func(m *view.Model) bool { return anyDoubt(m, "older-file", "saved-during-run") },
+		Unless: "no doubt is about the time of a file",
+		Do:     func(m *view.Model) { m.Ask(api.Touch) }},
 	{In: "doubts", Keys: []string{"O"}, Name: "add the missing rules", Hint: "add the rules", Group: view.GroupDoubts,
-		When: func(m *view.Model) bool { return anyDoubt(m, string(api.UncoveredRead)) },
+		When:   func(m *view.Model) bool { return anyDoubt(m, string(api.UncoveredRead)) },
+		Unless: "no rule is missing",
 		Do: func(m *view.Model) {
 			m.Close()
 			ShowObserved(m)

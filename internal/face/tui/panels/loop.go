@@ -127,7 +127,7 @@ var LoopKeys = []view.Binding{
 		Do: decide(api.KeepIgnoring)},
 	{In: "loop", Keys: []string{"w"}, Name: "write the fix into omnivigil.toml", Group: view.GroupLoop,
 		Do: view.On(func(m *view.Model, l *loopPanel) { l.writeCure(m) })},
-	{In: "loop", Keys: []string{"u"}, Name: "undo: react to these files again", Group: view.GroupLoop,
+	{In: "loop", Keys: []string{"backspace"}, Name: "undo: react to these files again", Group: view.GroupLoop,
 		Do: decide(api.ReactAgain)},
 	{In: "loop", Keys: []string{"esc", "q", "ctrl+c"}, Name: "close", Hint: "close", Group: view.GroupField,
 		Do: (*view.Model).Close},

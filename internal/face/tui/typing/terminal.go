@@ -406,9 +406,11 @@ func isWatched(m *view.Model) bool { v := onTop(m); return v != nil && !v.types(
 // Keys are for the selected unit's terminal, in every view.
 var Keys = []view.Binding{
 	{Keys: []string{"i"}, Action: "answer", Name: "type a line into its terminal, such as an answer",
-		Hint: "answer", Group: view.GroupUnit, When: canType, First: asks, Do: openAnswer},
+		Hint: "answer", Group: view.GroupUnit, When: canType, First: asks,
+		Unless: "it is not running", Do: openAnswer},
 	{Keys: []string{"h"}, Action: "type-into", Name: "type into its terminal, or see its last screen",
-		Hint: "type into it", Group: view.GroupUnit, When: hasTerminal, First: asks, Do: open},
+		Hint: "type into it", Group: view.GroupUnit, When: hasTerminal, First: asks,
+		Unless: "it has not run yet", Do: open},
 }
 
 // Bindings are those of a terminal, where the program gets all other keys, and of the field for an answer.

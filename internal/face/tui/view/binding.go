@@ -14,6 +14,7 @@ type Binding struct {
 	Hint   string   // for the bottom line; empty: not shown there
 	Group  string
 	When   func(*Model) bool // nil: always
+	Unless string            // why it does nothing now, where When is false; the bottom line says it
 	First  func(*Model) bool // its hint is shown before all others while this is true; nil: after them, always
 	Do     func(*Model)
 }
@@ -83,6 +84,19 @@ func LookUp(m *Model, view, key string) *Binding {
 		}
 	}
 	return nil
+}
+
+// WhyNot tells why a key does nothing now in one of these views, given from the top. Empty: the key has no meaning
+// there.
+func WhyNot(m *Model, key string, views ...string) string {
+	for _, name := range views {
+		for _, b := range m.BindingsOf(name) {
+			if slices.Contains(b.Keys, key) {
+				return b.Unless
+			}
+		}
+	}
+	return ""
 }
 
 // KeyOf is the first key of an action, as it is written on the screen.
