@@ -40,7 +40,10 @@ func (s *Server) proxy(unit string) http.Handler {
 			r.SetXForwarded()
 			r.Out.Header.Set("Accept-Encoding", readable(r.In.Header.Get("Accept-Encoding")))
 		},
-		ModifyResponse: func(r *http.Response) error { return s.addScript(r, unit) },
+		ModifyResponse: func(r *http.Response) error {
+			leadBack(r)
+			return s.addScript(r, unit)
+		},
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
 			if r.Context().Err() != nil && !errors.Is(context.Cause(r.Context()), errGivenUp) { // the client is gone
 				return

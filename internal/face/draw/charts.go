@@ -56,10 +56,10 @@ func (p *Page) graph(measure timeline.Measure, g timeline.Graph, number int, top
 	p.text(margin, top+11.5, "last "+measure.Text(g.Last), ink{smallSize, false, grey})
 	step := laneWidth / float64(len(g.Values))
 	high := func(i int) float64 {
-		if g.Values[i] != g.Values[i] || g.Most <= 0 {
+		if g.Values[i] != g.Values[i] || g.Full <= 0 {
 			return 0
 		}
-		return height * g.Values[i] / g.Most
+		return height * g.Values[i] / g.Full
 	}
 	for i := 0; i < len(g.Values); {
 		j := i + 1

@@ -35,6 +35,11 @@ func (m Measure) Words() string {
 	}[m]
 }
 
+// Least is the smallest value that may fill the height of a graph: less is no amount that anyone looks for.
+func (m Measure) Least() float64 {
+	return map[Measure]float64{CPU: 0.1, Memory: 16 << 20, Output: 1 << 10, Durations: 0.05, Rest: 0.05}[m]
+}
+
 // Text is a value with its unit.
 func (m Measure) Text(v float64) string {
 	switch {
@@ -56,6 +61,7 @@ type Graph struct {
 	Values []float64 // one for each column; NaN: none
 	Failed []bool    // whether the run with that duration failed
 	Most   float64   // the largest of them
+	Full   float64   // the value that fills the height: the largest, but no less than the measure's least
 	Last   float64   // the newest; NaN: none
 	Single bool      // its values are events, which most columns do not have
 }
@@ -101,6 +107,7 @@ func ChartOf(m Measure, snap *api.Snapshot, s *Series, a Axis, now time.Time) []
 				g.Last, g.Most = v, max(g.Most, v)
 			}
 		}
+		g.Full = max(g.Most, m.Least())
 		if !math.IsNaN(g.Last) {
 			all = append(all, g)
 		}

@@ -275,6 +275,17 @@ func TestViews(t *testing.T) {
 	assert.Contains(t, m.plainScreen(), "lanes ordered by trouble")
 }
 
+// TestChartsWithData checks that the charts open on a measure that has data.
+func TestChartsWithData(t *testing.T) {
+	m, p := play(t, 5, 120, 40)
+	p.samples = nil
+	m.keyed("C")
+	p.see()
+	assert.Contains(t, m.plainScreen(), "4 durations of runs and passes")
+	m.keyed("1")
+	assert.Contains(t, m.plainScreen(), "no data in this range", "the user's choice stays")
+}
+
 // TestCommandLine finds actions and gives them their arguments.
 func TestCommandLine(t *testing.T) {
 	m, p := play(t, 5, 120, 40)

@@ -22,22 +22,40 @@ import (
 
 // charts is the view of what units use over time, on the axis of the lanes.
 type charts struct {
-	measure int // index into timeline.Measures
+	measure int  // index into timeline.Measures
+	chosen  bool // by the user, or because it has data
 	alone   bool
 	largest bool
 	top     int
 }
 
-// Show shows the first chart, ShowMeasure the one of a measure, an index into timeline.Measures.
-func Show(m *view.Model) { ShowMeasure(m, 0) }
+// Show shows the first chart that has data, or the first one.
+func Show(m *view.Model) { m.Show(&charts{}) }
 
-func ShowMeasure(m *view.Model, measure int) { m.Show(&charts{measure: measure}) }
+// ShowMeasure shows the chart of a measure, an index into timeline.Measures.
+func ShowMeasure(m *view.Model, measure int) { m.Show(&charts{measure: measure, chosen: true}) }
 
 func (*charts) Name() string { return "charts" }
 
 func (*charts) Grabs(*view.Model) bool { return false }
 
-func (*charts) Ask(m *view.Model) { m.Samples.Ask(m) }
+func (v *charts) Ask(m *view.Model) {
+	m.Samples.Ask(m)
+	if !v.chosen && m.Samples.AreKnown() {
+		v.chosen = true
+		v.chooseWithData(m)
+	}
+}
+
+// chooseWithData shows the first measure that has data, or the first one.
+func (v *charts) chooseWithData(m *view.Model) {
+	for v.measure = range timeline.Measures {
+		if len(v.graphs(m)) > 0 {
+			return
+		}
+	}
+	v.measure = 0
+}
 
 func (v *charts) Update(m *view.Model, msg tea.Msg) {
 	switch msg := msg.(type) {
@@ -53,7 +71,7 @@ func (v *charts) Update(m *view.Model, msg tea.Msg) {
 }
 
 // choose shows another measure.
-func (v *charts) choose(measure int) { v.measure, v.top = measure, 0 }
+func (v *charts) choose(measure int) { v.measure, v.top, v.chosen = measure, 0, true }
 
 // graphs are the graphs to draw.
 func (v *charts) graphs(m *view.Model) []timeline.Graph {
@@ -174,7 +192,7 @@ func graphColumns(m *view.Model, g timeline.Graph, a timeline.Axis, row, of int,
 	s := cells.NewStrip(len(g.Values), " ", &m.Palette.Text)
 	failed := m.Palette.Broken
 	for i, v := range g.Values {
-		level := timeline.Level(v, g.Most, of*8) - row*8
+		level := timeline.Level(v, g.Full, of*8) - row*8
 		switch {
 		case level <= 0:
 			if row == 0 && !math.IsNaN(v) {

@@ -18,6 +18,9 @@ type samples struct {
 // samplePause is how often newer samples are fetched.
 const samplePause = 2 * time.Second
 
+// AreKnown reports whether samples have been fetched, or there are none.
+func (s *samples) AreKnown() bool { return !s.askedAt.IsZero() }
+
 func (s *samples) Ask(m *Model) {
 	if s.asking || m.Now.Sub(s.askedAt) < samplePause {
 		return
