@@ -30,6 +30,7 @@ import (
 // Main runs the command line of the process and returns its exit status.
 func Main() int {
 	root := command()
+	withoutPackages(root)
 	err := root.Execute()
 	if err == nil {
 		return exit.Fine
