@@ -91,9 +91,9 @@ func BenchmarkFirstFrame(b *testing.B) {
 		took := time.Since(began)
 		defer s.terminal.Close()
 		if words[0] == "attach" {
-			s.terminal.WriteString("qc")
+			s.terminal.WriteString("q\r")
 		} else {
-			s.terminal.WriteString("q")
+			s.terminal.WriteString("qq")
 		}
 		s.until(b, "\x1b[?1049l")
 		return took

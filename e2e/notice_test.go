@@ -40,7 +40,7 @@ watch = ["level"]
 		}), want)
 	}
 	verdicts("broken\ncurrent\n")
-	s.terminal.WriteString("q")
+	s.terminal.WriteString("qq")
 	s.until(t, "\x1b[?1049l")
 
 	out, code := p.run("start", "--background", "--trust")

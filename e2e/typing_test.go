@@ -162,7 +162,7 @@ func TestTyping(t *testing.T) {
 				s.press("F12")
 				s.shows(`following`)
 			}
-			s.press("-l", "q")
+			s.press("-l", "qq")
 			s.shows(`exit code 0`)
 			noneLeft(t, dir)
 		})
@@ -210,7 +210,7 @@ func TestSQLPrompt(t *testing.T) {
 	s.shows(`postgres=# *\n`)
 	s.press("F12")
 	s.shows(`following`)
-	s.press("-l", "q")
+	s.press("-l", "qq")
 	s.shows(`exit code 0`)
 	noneLeft(t, o.state)
 }
@@ -251,7 +251,7 @@ func TestRunner(t *testing.T) {
 	s.shows(`Tests: +4 passed, 4 total`)
 	s.press("F12")
 	s.shows(`following`)
-	s.press("-l", "q")
+	s.press("-l", "qq")
 	s.shows(`exit code 0`)
 	noneLeft(t, state)
 }
@@ -290,14 +290,14 @@ func TestTwoFacesType(t *testing.T) {
 	one.shows(`heard ebb`)
 	two.press("F12")
 	two.press("-l", "q")
-	two.shows(`stop the project`)
+	two.shows(`would keep running without this screen`)
 	two.press("Enter")
 	two.shows(`exit code 0`)
 	one.shows(`watching console.*enter types into it`)
 	one.press("Enter")
 	one.shows(`typing into console .*f12 to return`)
 	one.press("F12")
-	one.press("-l", "q")
+	one.press("-l", "qq")
 	one.shows(`exit code 0`)
 	noneLeft(t, dir)
 }
