@@ -380,7 +380,7 @@ func TestAssistant(t *testing.T) {
 	says("restart", map[string]any{"units": []string{"fares"}}, `^That is ripple 6`)
 	text, failed = call(s, "restart", map[string]any{"units": []string{"rm -rf /"}})
 	assert.True(t, failed)
-	assert.Contains(t, text, "there is no unit or group rm -rf /")
+	assert.Contains(t, text, `there is no unit or group "rm -rf /"; there are `)
 	assert.Equal(t, "assistant", b.status().Faces[0].Kind)
 	require.NoError(t, s.Close())
 	require.Eventually(

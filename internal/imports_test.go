@@ -66,20 +66,20 @@ var allowed = map[string]string{
 	"face/cli/summary":  "api text/escape text/format",
 	"face/client": "api api/client api/exit api/socket face/draw face/export face/plain face/timeline " +
 		"output/query output/reader output/terminal plan/settings process/series session/outcomes store/paths " +
-		"text/escape text/format",
+		"text/escape text/format text/suggest",
 	"face/draw":     "api face/timeline text/format text/theme",
 	"face/export":   "api face/plain results/sarif text/escape text/pen",
-	"face/mcp":      "api text/escape text/format",
+	"face/mcp":      "api text/escape text/format text/suggest",
 	"face/plain":    "api text/escape text/format",
 	"face/timeline": "api text/format",
 	"face/tui": "api face/timeline face/tui/arguments face/tui/cells face/tui/charts face/tui/lanes " +
 		"face/tui/mapview face/tui/overview face/tui/panels face/tui/results face/tui/ripples face/tui/typing " +
-		"face/tui/unitview face/tui/view output/query text/escape text/format",
+		"face/tui/unitview face/tui/view output/query text/escape text/format text/suggest",
 	"face/tui/arguments": "api face/tui/overview face/tui/view text/format text/shellwords",
 	"face/tui/cells":     "api face/timeline text/theme",
 	"face/tui/charts":    "face/draw face/timeline face/tui/cells face/tui/lanes face/tui/overview face/tui/view",
 	"face/tui/lanes":     "api face/draw face/timeline face/tui/cells face/tui/view text/format",
-	"face/tui/mapview":   "api face/draw face/timeline face/tui/cells face/tui/lanes face/tui/unitview face/tui/view",
+	"face/tui/mapview":   "api face/draw face/timeline face/tui/cells face/tui/lanes face/tui/view",
 	"face/tui/overview": "api face/draw face/export face/timeline face/tui/cells face/tui/lanes face/tui/stream " +
 		"face/tui/view output/locate output/query output/stacktrace process/browser text/escape text/format",
 	"face/tui/panels":  "api face/tui/cells face/tui/lanes face/tui/overview face/tui/view text/escape text/format",
@@ -131,7 +131,7 @@ var allowed = map[string]string{
 		"plan/edit plan/settings process process/browser process/meter process/observe process/series " +
 		"session/impact session/observation session/outcomes session/outputs session/pages session/run " +
 		"session/snapshot session/terminals session/writers store/consent store/observed store/reuse " +
-		"store/setup text/escape text/format watch watch/pattern",
+		"store/setup text/escape text/format text/suggest watch watch/pattern",
 	"session/impact": "api engine engine/dryrun engine/explain plan plan/capture text/format watch watch/pattern",
 	"session/observation": "api engine plan plan/edit process/observe session/impact store/observed text/escape " +
 		"text/format watch watch/pattern",
@@ -143,7 +143,7 @@ var allowed = map[string]string{
 		"process/observe process/probe results results/passes results/readers results/record store/reuse " +
 		"store/setup text/escape text/format",
 	"session/snapshot":  "api engine engine/explain plan session/impact text/escape text/format",
-	"session/terminals": "api engine output/logbook output/redact output/terminal plan session/run",
+	"session/terminals": "api engine output/logbook output/redact output/terminal plan session/run text/suggest",
 	"session/writers":   "engine process session/run",
 	"store/consent":     "files plan text/format",
 	"store/observed":    "files plan process/observe store/reuse",

@@ -2,8 +2,10 @@ package api
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -33,13 +35,20 @@ func Encode(q Query) url.Values {
 
 // Decode sets a query from parameters. Missing parameters keep their values. The error is a *QueryError.
 func Decode(values url.Values, into Query) error {
+	var known []string
 	for _, p := range into.params() {
+		known = append(known, p.name)
 		texts := values[p.name]
 		if len(texts) == 0 || texts[0] == "" {
 			continue
 		}
 		if problem := p.set(texts); problem != "" {
 			return &QueryError{p.name + " " + problem}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		if !slices.Contains(known, name) {
+			return &QueryError{fmt.Sprintf("there is no parameter %q; there are %s", name, strings.Join(known, ", "))}
 		}
 	}
 	return nil

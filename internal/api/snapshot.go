@@ -324,6 +324,15 @@ func (s *Snapshot) Unit(name string) *Unit {
 	return nil
 }
 
+// UnitNames returns the names of the units, in their order.
+func (s *Snapshot) UnitNames() []string {
+	names := make([]string, len(s.Units))
+	for i, u := range s.Units {
+		names[i] = u.Name
+	}
+	return names
+}
+
 // Ripple returns the ripple with that number, or nil.
 func (s *Snapshot) Ripple(id int) *Ripple {
 	for i := len(s.Ripples) - 1; i >= 0; i-- {

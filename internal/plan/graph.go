@@ -61,13 +61,13 @@ func (p *Plan) Members(name string) []string {
 	return nil
 }
 
-// Suggest returns the unit or group with the most similar name, or "".
-func (p *Plan) Suggest(typed string) string {
+// Hint tells which unit or group a mistyped name probably means or, if none is similar, which there are.
+func (p *Plan) Hint(typed string) string {
 	names := p.UnitNames()
 	for _, g := range p.Groups {
 		names = append(names, g.Name)
 	}
-	return suggest.Name(typed, names)
+	return suggest.Hint(typed, names)
 }
 
 // InOrder returns the units so that each comes after everything that it waits for, and otherwise in the order of the

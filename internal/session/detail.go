@@ -12,6 +12,7 @@ import (
 	"omnivigil/internal/process/series"
 	"omnivigil/internal/session/impact"
 	"omnivigil/internal/session/outputs"
+	"omnivigil/internal/text/suggest"
 )
 
 // volume is how many bytes units have written.
@@ -71,7 +72,7 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 	p := s.Plan()
 	u := p.Unit(unit)
 	if u == nil {
-		return api.Detail{}, api.Refuse("there is no unit %q", s.clean(unit))
+		return api.Detail{}, api.Refuse("there is no unit %q; %s", s.clean(unit), suggest.Hint(unit, p.UnitNames()))
 	}
 	d := api.Detail{
 		Unit:     u.Name,

@@ -2,6 +2,7 @@ package session
 
 import (
 	"context"
+	"fmt"
 	"slices"
 
 	"omnivigil/internal/api"
@@ -69,7 +70,7 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 	request := RequestFor(r.Action, len(units) > 0)
 	switch _, known := actions[r.Action]; {
 	case !known:
-		return api.Answer{}, api.Refuse("nothing is known of %q", r.Action)
+		return api.Answer{}, &api.QueryError{Text: fmt.Sprintf("there is no action %q", r.Action)}
 	case request == "" && len(units) == 0:
 		return api.Answer{}, api.Refuse("%s needs the names of units", r.Action)
 	case request == "":
@@ -98,11 +99,7 @@ func (s *Session) named(names []string) ([]string, error) {
 	for _, name := range names {
 		members := p.Members(name)
 		if members == nil {
-			hint := ""
-			if near := p.Suggest(name); near != "" {
-				hint = "; did you mean " + near + "?"
-			}
-			return nil, api.Refuse("there is no unit or group %s%s", s.clean(name), hint)
+			return nil, api.Refuse("there is no unit or group %q; %s", s.clean(name), p.Hint(name))
 		}
 		for _, m := range members {
 			if !slices.Contains(units, m) {

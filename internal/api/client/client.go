@@ -116,7 +116,7 @@ func (c *Client) ask(ctx context.Context, method, path string, query url.Values,
 	if err := json.NewDecoder(answer.Body).Decode(&t); err != nil {
 		return nil, fmt.Errorf("the project answers with %s", answer.Status)
 	}
-	if answer.StatusCode == http.StatusConflict {
+	if answer.StatusCode == http.StatusConflict || answer.StatusCode == http.StatusBadRequest {
 		return nil, &api.Refusal{Text: t.Error}
 	}
 	return nil, errors.New(t.Error)

@@ -88,6 +88,10 @@ func (s *Server) handler() http.Handler {
 	mux.HandleFunc("GET "+api.Root+"/search", s.streamed(s.search))
 	mux.HandleFunc("GET "+api.Root+"/text", s.streamed(s.text))
 	mux.HandleFunc("GET "+api.Root+"/why", func(w http.ResponseWriter, r *http.Request) {
+		if r.FormValue("path") == "" {
+			reply(w, nil, badQuery("path is missing: which file or directory would be saved?"))
+			return
+		}
 		answer, err := s.project.Why(r.Context(), r.FormValue("path"))
 		reply(w, answer, err)
 	})
@@ -103,6 +107,10 @@ func (s *Server) handler() http.Handler {
 		answerQuery(w, r, s.project.Findings)
 	})
 	mux.HandleFunc("GET "+api.Root+"/unit", func(w http.ResponseWriter, r *http.Request) {
+		if r.FormValue("name") == "" {
+			reply(w, nil, badQuery("name is missing: which unit?"))
+			return
+		}
 		d, err := s.project.Detail(r.Context(), r.FormValue("name"))
 		reply(w, d, err)
 	})
@@ -406,6 +414,9 @@ func decode(w http.ResponseWriter, r *http.Request, into any, example string) er
 	in := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxBody))
 	in.DisallowUnknownFields()
 	err := in.Decode(into)
+	if err == nil && in.More() {
+		err = errors.New("something comes after it")
+	}
 	var tooLarge *http.MaxBytesError
 	switch {
 	case err == nil:

@@ -79,7 +79,7 @@ func observe(at location, o observeOptions) error {
 	}
 	for _, name := range o.units {
 		if p.Members(name) == nil {
-			return exit.Refuse("omnivigil: %s has no unit or group %q", p.File, name)
+			return exit.Refuse("omnivigil: %s has no unit or group %q; %s", p.File, name, p.Hint(name))
 		}
 	}
 	all, err := runObserved(p, o)

@@ -180,11 +180,7 @@ func (o onceOptions) named(p *plan.Plan) ([]string, error) {
 	for _, name := range o.units {
 		members := p.Members(name)
 		if members == nil {
-			hint := ""
-			if near := p.Suggest(name); near != "" {
-				hint = fmt.Sprintf("; did you mean %q?", near)
-			}
-			return nil, exit.Refuse("omnivigil: %s has no unit or group %q%s", p.File, name, hint)
+			return nil, exit.Refuse("omnivigil: %s has no unit or group %q; %s", p.File, name, p.Hint(name))
 		}
 		for _, m := range members {
 			add(p.Unit(m))

@@ -97,11 +97,7 @@ func start(at location, opts startOptions, units []string) error {
 		return err
 	}
 	if _, unknown := p.WithNeeds(units); unknown != "" {
-		hint := ""
-		if near := p.Suggest(unknown); near != "" {
-			hint = fmt.Sprintf("; did you mean %q?", near)
-		}
-		return exit.Refuse("omnivigil: %s has no unit or group %q%s", p.File, unknown, hint)
+		return exit.Refuse("omnivigil: %s has no unit or group %q; %s", p.File, unknown, p.Hint(unknown))
 	}
 	place, err := paths.Place(p.File)
 	if err != nil {

@@ -20,6 +20,7 @@ import (
 	"omnivigil/internal/output/reader"
 	"omnivigil/internal/process/series"
 	"omnivigil/internal/store/paths"
+	"omnivigil/internal/text/suggest"
 )
 
 // shown is what a drawing is made from: a running project, or its newest session.
@@ -107,7 +108,7 @@ func (s *shown) only(names []string) error {
 		case s.Unit(name) != nil:
 			wanted[name] = true
 		default:
-			return exit.Refuse("omnivigil: --units: there is no unit or group %q", name)
+			return exit.Refuse("omnivigil: --units: there is no unit or group %q; %s", name, suggest.Hint(name, s.UnitNames()))
 		}
 	}
 	snap := *s.Snapshot

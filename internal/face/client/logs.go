@@ -18,6 +18,7 @@ import (
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/output/reader"
 	"omnivigil/internal/store/paths"
+	"omnivigil/internal/text/suggest"
 )
 
 // logs is the command logs.
@@ -152,7 +153,7 @@ func (l *logs) running(ctx context.Context, p *apiclient.Client) error {
 	}
 	for _, unit := range l.units {
 		if snap.Unit(unit) == nil {
-			return api.Refuse("there is no unit %s", unit)
+			return api.Refuse("there is no unit %q; %s", unit, suggest.Hint(unit, snap.UnitNames()))
 		}
 	}
 	format := plain.For(snap, Colors())

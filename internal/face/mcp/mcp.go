@@ -18,6 +18,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/format"
+	"omnivigil/internal/text/suggest"
 )
 
 // Connect returns the project; it is called again when the project is gone. The error is returned to the assistant.
@@ -148,11 +149,7 @@ func unit(snap *api.Snapshot, name string) (*api.Unit, error) {
 	if u := snap.Unit(name); u != nil {
 		return u, nil
 	}
-	var names []string
-	for _, u := range snap.Units {
-		names = append(names, u.Name)
-	}
-	return nil, fmt.Errorf("there is no unit %q; the units are %s", name, strings.Join(names, ", "))
+	return nil, fmt.Errorf("there is no unit %q; %s", name, suggest.Hint(name, snap.UnitNames()))
 }
 
 func (t *tools) why(ctx context.Context, in oneUnit) (string, error) {

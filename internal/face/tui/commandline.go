@@ -20,6 +20,7 @@ import (
 	"omnivigil/internal/face/tui/ripples"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
+	"omnivigil/internal/text/suggest"
 )
 
 // command is an action that the user finds by name.
@@ -218,7 +219,7 @@ func act(m *view.Model, b *view.Binding) error {
 func actOn(m *view.Model, b *view.Binding, units []string) error {
 	for _, name := range units {
 		if m.Snap.Unit(name) == nil {
-			return fmt.Errorf("there is no unit %q", name)
+			return fmt.Errorf("there is no unit %q; %s", name, suggest.Hint(name, m.Snap.UnitNames()))
 		}
 	}
 	if len(units) == 0 {
@@ -350,8 +351,8 @@ func chartOf(m *view.Model, args []string) error {
 }
 
 func chooseUnit(m *view.Model, args []string) error {
-	if len(args) != 1 || m.Snap.Unit(args[0]) == nil {
-		return fmt.Errorf("there is no unit %q", strings.Join(args, " "))
+	if name := strings.Join(args, " "); m.Snap.Unit(name) == nil {
+		return fmt.Errorf("there is no unit %q; %s", name, suggest.Hint(name, m.Snap.UnitNames()))
 	}
 	m.Selected = args[0]
 	return nil

@@ -125,7 +125,7 @@ func (r *root) hints(of []*view.Binding, room int) string {
 // pairedKey shows both keys of a pair if the hint is about both.
 func pairedKey(b *view.Binding) string {
 	switch b.Hint {
-	case "select":
+	case "select", "scroll":
 		return "↑↓"
 	case "time":
 		return "←→"

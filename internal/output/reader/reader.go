@@ -5,6 +5,7 @@ package reader
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"io"
 	"math"
 	"slices"
@@ -37,14 +38,14 @@ var _ api.Log = Log{}
 func (l Log) begin(text, unit string, run int, raw bool) (*logbook.View, *terms, error) {
 	f, err := query.Parse(text)
 	if err != nil {
-		return nil, nil, api.Refuse("the filter cannot be read: %v", err)
+		return nil, nil, &api.QueryError{Text: fmt.Sprintf("the filter cannot be read: %v", err)}
 	}
 	if unit != "" {
 		f = append(f, query.Term{Field: query.Units, Units: []string{unit}})
 	}
 	if run > 0 {
 		if unit == "" {
-			return nil, nil, api.Refuse("a run is one of a unit: which one?")
+			return nil, nil, &api.QueryError{Text: "a run is one of a unit: which one?"}
 		}
 		f = append(f, query.Term{Field: query.Run, Number: run})
 	}
@@ -54,7 +55,7 @@ func (l Log) begin(text, unit string, run int, raw bool) (*logbook.View, *terms,
 	}
 	t, err := compile(f.OnLast(last))
 	if err != nil {
-		return nil, nil, api.Refuse("the filter cannot be read: %v", err)
+		return nil, nil, &api.QueryError{Text: fmt.Sprintf("the filter cannot be read: %v", err)}
 	}
 	t.printer = printer{raw, l.AsWritten}
 	v, err := l.Source.View()

@@ -2,6 +2,7 @@ package reader
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"omnivigil/internal/api"
@@ -19,7 +20,7 @@ func (l Log) Search(ctx context.Context, q api.SearchQuery, found func(api.Found
 		return err
 	}
 	if err := t.add(query.ParsePattern(q.Pattern), false); err != nil {
-		return api.Refuse("the search cannot be read: %v", err)
+		return &api.QueryError{Text: fmt.Sprintf("the search cannot be read: %v", err)}
 	}
 	s := searching{
 		view:  v,

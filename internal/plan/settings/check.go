@@ -1,8 +1,6 @@
 package settings
 
 import (
-	"fmt"
-	"strconv"
 	"strings"
 
 	"omnivigil/internal/plan"
@@ -57,15 +55,7 @@ func (r *reader) hintAtUnit(name string) string {
 	if len(r.Found) > enough {
 		return ""
 	}
-	names := r.plan.UnitNames()
-	if near := suggest.Name(name, names); near != "" {
-		return "did you mean " + strconv.Quote(near) + "?"
-	}
-	const few = 12
-	if more := len(names) - few; more > 0 {
-		return fmt.Sprintf("the file has %s and %d more", strings.Join(names[:few], ", "), more)
-	}
-	return "the file has " + strings.Join(names, ", ")
+	return suggest.Hint(name, r.plan.UnitNames())
 }
 
 // checkCircles reports every cycle of needs and follows once.

@@ -99,7 +99,8 @@ units = ["fares"]
 	assert.Equal(t, []*plan.Unit{tides, fares}, units)
 	_, unknown = p.WithNeeds([]string{"bertsh"})
 	assert.Equal(t, "bertsh", unknown)
-	assert.Equal(t, "berths", p.Suggest("bertsh"))
+	assert.Equal(t, `did you mean "berths"?`, p.Hint("bertsh"))
+	assert.Contains(t, p.Hint("x"), "there are ")
 	assert.Equal(t, []*plan.Unit{tides, fares, berths}, p.InOrder())
 }
 

@@ -18,6 +18,7 @@ import (
 	"omnivigil/internal/output/terminal"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/session/run"
+	"omnivigil/internal/text/suggest"
 )
 
 // Host is what terminals need of their session. Its methods may be called from any goroutine, and only Send may
@@ -93,7 +94,7 @@ func (t *Terminals) terminalOf(name string) (*unitTerminal, error) {
 	u := t.Plan().Unit(name)
 	switch {
 	case u == nil:
-		return nil, api.Refuse("there is no unit %q", t.Clean(name))
+		return nil, api.Refuse("there is no unit %q; %s", t.Clean(name), suggest.Hint(name, t.Plan().UnitNames()))
 	case u.Relay != nil:
 		return nil, api.Refuse("%s is a relay: it has no terminal", u.Name)
 	}

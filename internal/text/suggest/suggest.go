@@ -3,6 +3,8 @@
 package suggest
 
 import (
+	"fmt"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -21,6 +23,23 @@ func Name(typed string, known []string) string {
 		}
 	}
 	return best
+}
+
+// Hint tells which known name a mistyped one probably means or, if none is similar, which names there are.
+func Hint(typed string, known []string) string {
+	const few = 12
+	near := Name(typed, known)
+	switch more := len(known) - few; {
+	case near != "":
+		return "did you mean " + strconv.Quote(near) + "?"
+	case len(known) == 0:
+		return "there are none"
+	case len(known) == 1:
+		return "there is only " + known[0]
+	case more > 0:
+		return fmt.Sprintf("there are %s and %d more", strings.Join(known[:few], ", "), more)
+	}
+	return "there are " + strings.Join(known, ", ")
 }
 
 // Likeness returns the similarity of two texts: 1 if they are equal, 0 if no letter stays. It is the share of letters
