@@ -276,8 +276,8 @@ func (r liveProject) test(t *testing.T) {
 	r.observe(b, port)
 }
 
-// observe observes the project as drafted, and then with settings that were broken on purpose: each defect is found, and
-// nothing else.
+// observe observes the project as drafted, and then with settings that were broken on purpose: each defect is
+// found, and nothing else.
 func (r liveProject) observe(b *background, port string) {
 	t := b.t
 	settings := filepath.Join(b.dir, "omnivigil.toml")

@@ -40,7 +40,8 @@ func TestObservesOwnProjects(t *testing.T) {
 		liveProject{
 			wrong: [][2]string{
 				{`watch = \["api/\*.js", "package.json"\]\nready`, "ready"},
-				{`watch = \["web/\*\*/\*.ts", "tsconfig.json"\]\noutputs = \["build`, "watch = [\"web/app.ts\"]\noutputs = [\"build"},
+				{`watch = \["web/\*\*/\*.ts", "tsconfig.json"\]\noutputs = \["build`,
+					"watch = [\"web/app.ts\"]\noutputs = [\"build"},
 				{`"test/\*.js", `, ""},
 			},
 			finds: []string{"api uncovered-read", "bundle incomplete-key", "fares uncovered-read"},

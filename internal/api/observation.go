@@ -85,7 +85,7 @@ const (
 // Edit is an addition to a key of a unit in the settings file.
 type Edit struct {
 	Unit   string   `json:"unit"`
-	Key    string   `json:"key"`              // "watch", "outputs", "needs", "follows" or "ready"
+	Key    string   `json:"key"`              // "watch", "ignore", "outputs", "needs", "follows" or "ready"
 	Values []string `json:"values,omitempty"` // to add to a list
 	Port   int      `json:"port,omitempty"`   // of "ready"
 	Text   string   `json:"text"`             // as a line of the settings file, with only what is added

@@ -82,8 +82,9 @@ type Verdict struct {
 
 // Doubt is a reason why a unit may not be current although everything known says that it is.
 type Doubt struct {
-	Unit  string    `json:"unit"`
-	Kind  string    `json:"kind"` // older-file, saved-during-run, not-watched, changed-output, uncovered-read, need-gone
+	Unit string `json:"unit"`
+	// Kind is older-file, saved-during-run, not-watched, changed-output, uncovered-read or need-gone.
+	Kind  string    `json:"kind"`
 	File  string    `json:"file,omitempty"`
 	What  string    `json:"what"`
 	Ends  string    `json:"ends"` // what ends it

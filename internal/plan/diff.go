@@ -103,7 +103,8 @@ func namedByFile(vars []Variable) string {
 
 // sameProgram reports whether both run the same program in the same way, except for the environment.
 func sameProgram(a, b *Unit) bool {
-	return a.Kind == b.Kind && a.Observe == b.Observe && a.MayServe == b.MayServe && a.Run.Equal(b.Run) && a.Dir == b.Dir &&
+	return a.Kind == b.Kind && a.Observe == b.Observe && a.MayServe == b.MayServe && a.Run.Equal(b.Run) &&
+		a.Dir == b.Dir &&
 		reflect.DeepEqual(a.Pass, b.Pass) && sameRelay(a.Relay, b.Relay) &&
 		slices.EqualFunc(a.Setup, b.Setup, sameStep) && slices.EqualFunc(a.Prelude, b.Prelude, sameStep) &&
 		(!b.Kind.Ends() || sameReading(a, b))
@@ -124,7 +125,8 @@ func sameCare(a, b *Unit) bool {
 		a.Debounce == b.Debounce && a.Unignored == b.Unignored && a.SkipUnchanged == b.SkipUnchanged &&
 		a.Poll == b.Poll &&
 		reflect.DeepEqual(a.Ready, b.Ready) && reflect.DeepEqual(a.Stop, b.Stop) && a.Endpoint == b.Endpoint &&
-		a.Overlap == b.Overlap && a.Health == b.Health && a.AfterExit == b.AfterExit && a.Manual == b.Manual && a.Alone == b.Alone &&
+		a.Overlap == b.Overlap && a.Health == b.Health && a.AfterExit == b.AfterExit &&
+		a.Manual == b.Manual && a.Alone == b.Alone &&
 		sameSet(Texts(a.Outputs), Texts(b.Outputs)) && a.Reuse == b.Reuse &&
 		sameReading(
 			a,

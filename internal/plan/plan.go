@@ -106,8 +106,8 @@ type Unit struct {
 	Env      []Variable // in addition to the system's; the last of several with one name counts
 	EnvFiles []string   // its own, as written; they come before those of the project
 	OwnEnv   []Variable // the unit's own, as written, without variables of files and without expansion
-	// Uses are patterns of the names of variables that it receives from env files, in addition to those that its commands
-	// name; nil: it receives all.
+	// Uses are patterns of the names of variables that it receives from env files, in addition to those that its
+	// commands name; nil: it receives all.
 	Uses      []string
 	Needs     []string
 	Follows   []string

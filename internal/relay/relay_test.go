@@ -12,7 +12,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
-	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -369,32 +368,6 @@ type zeros struct{}
 func (zeros) Read(p []byte) (int, error) { clear(p); return len(p), nil }
 
 // TestStreams forwards streams as they arrive, and upgraded connections.
-// TestRedirections checks that a service's redirections to its own address stay at the relay, and that all others are
-// passed on unchanged.
-func TestRedirections(t *testing.T) {
-	unit, look := upstream(t, func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Location", r.URL.Query().Get("to"))
-		w.WriteHeader(http.StatusFound)
-	})
-	b := &behind{}
-	b.set("tickets", look)
-	_, at := serve(t, Config{Target: Target{Unit: "tickets"}, Backend: b})
-	_, port, _ := net.SplitHostPort(strings.TrimPrefix(unit.URL, "http://"))
-	for to, want := range map[string]string{
-		unit.URL + "/berths?a=1#b":        at + "/berths?a=1#b",
-		"http://localhost:" + port + "/":  at + "/",
-		"http://[::1]:" + port + "/":      at + "/",
-		"//127.0.0.1:" + port + "/":       at + "/",
-		"http://127.0.0.1:1/":             "http://127.0.0.1:1/",
-		"http://saltmarsh.test:" + port:   "http://saltmarsh.test:" + port,
-		"https://localhost:" + port + "/": "https://localhost:" + port + "/",
-		"/berths":                         "/berths",
-	} {
-		answer, _ := ask(t, http.MethodGet, at+"/?to="+url.QueryEscape(to), nil)
-		assert.Equal(t, want, answer.Header.Get("Location"), to)
-	}
-}
-
 func TestStreams(t *testing.T) {
 	_, look := upstream(t, func(w http.ResponseWriter, r *http.Request) {
 		if r.Header.Get("Upgrade") != "" {

@@ -82,8 +82,12 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 			return api.Answer{}, err
 		}
 	}
-	for _, path := range r.For {
-		asked.Hits = append(asked.Hits, impact.WhyWith(s.Plan(), s.observations.Inputs(s.Plan()), path).Hits...)
+	if len(r.For) > 0 {
+		p := s.Plan()
+		inputs := s.observations.Inputs(p)
+		for _, path := range r.For {
+			asked.Hits = append(asked.Hits, impact.WhyWith(p, inputs, path).Hits...)
+		}
 	}
 	answer, err := s.ask(ctx, asked)
 	if err == nil && r.Action == api.Narrow && !r.Failing {

@@ -228,9 +228,7 @@ func Start(c Config) (*Session, error) {
 	s.outcomes = outcomes.New(s.trackers, s.clean)
 	s.observations = observation.New(s.root, observed.In(c.State, c.Plan.Root), host{s})
 	if c.Observe {
-		for _, u := range c.Plan.Units {
-			s.observations.Ask([]string{u.Name})
-		}
+		s.observations.Ask(c.Plan.UnitNames())
 	}
 	s.results = reuse.In(c.State, c.Plan.Root, s.inputs)
 	s.snapshot.Store(l.engine.Snapshot())

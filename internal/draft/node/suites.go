@@ -16,7 +16,7 @@ var needsMore = lazyregexp.New(`e2e|integration|browser|visual|acceptance|smoke|
 
 var checkNames = lazyregexp.New(`(?i)lint|type|check|format|fmt|style|prettier|eslint|standard|unused|spell`)
 
-// tests adds the suites of a package: the script "test", or every other test script if there is none.
+// tests adds the suites of a package: its script "test" or, without that, all its other test scripts.
 func (w *workspace) tests(p *member) {
 	main := p.scripts["test"]
 	whole := main != nil && main.role == asTests

@@ -31,19 +31,27 @@ func (w *World) observing(unit string, run int) {
 	}
 }
 
+// doubtedBy returns what the doubts of one kind are about, by unit.
+func doubtedBy(
+	snap *engine.Snapshot, kind engine.DoubtKind, about func(engine.Doubt) string,
+) map[string]map[string]bool {
+	by := map[string]map[string]bool{}
+	for _, d := range snap.Doubts {
+		if d.Kind != kind {
+			continue
+		}
+		if by[d.Unit] == nil {
+			by[d.Unit] = map[string]bool{}
+		}
+		by[d.Unit][about(d)] = true
+	}
+	return by
+}
+
 // uncovered checks the doubts about what was observed: there is one for each file that the newest run of a unit was
 // last reported to have read without a rule, and no other.
 func (c *Checker) uncovered(snap *engine.Snapshot) {
-	doubted := map[string]map[string]bool{}
-	for _, d := range snap.Doubts {
-		if d.Kind != engine.DoubtUncovered {
-			continue
-		}
-		if doubted[d.Unit] == nil {
-			doubted[d.Unit] = map[string]bool{}
-		}
-		doubted[d.Unit][d.File] = true
-	}
+	doubted := doubtedBy(snap, engine.DoubtUncovered, func(d engine.Doubt) string { return d.File })
 	for name, b := range c.units {
 		if want := b.unruled; b.wanted && !c.quitting && !maps.Equal(want, doubted[name]) {
 			c.broke(17, "%s has read %v without a rule, and there are doubts about %v", name,
@@ -52,18 +60,10 @@ func (c *Checker) uncovered(snap *engine.Snapshot) {
 	}
 }
 
-// needsGone checks the doubts about needs: there is one for each service that a running unit needs and that is stopped or
-// does not answer, and no other.
+// needsGone checks the doubts about needs: there is one for each service that a running unit needs and that is stopped
+// or does not answer, and no other.
 func (c *Checker) needsGone(snap *engine.Snapshot) {
-	doubted := map[string]map[string]bool{}
-	for _, d := range snap.Doubts {
-		if d.Kind == engine.DoubtNeed {
-			if doubted[d.Unit] == nil {
-				doubted[d.Unit] = map[string]bool{}
-			}
-			doubted[d.Unit][d.Need] = true
-		}
-	}
+	doubted := doubtedBy(snap, engine.DoubtNeed, func(d engine.Doubt) string { return d.Need })
 	for name, b := range c.units {
 		want := map[string]bool{}
 		for _, need := range b.spec.Needs {

@@ -48,7 +48,8 @@ the draft is proposed, as omnivigil observe --write does.`,
 	}
 	c.Flags().BoolVar(&printed, "print", false, "print the file instead of writing it")
 	c.Flags().BoolVar(&o.yes, "yes", false, "replace an existing file, and write what is missing, without asking")
-	c.Flags().BoolVar(&observed, "observe", false, "run the drafted units under observation and propose what is missing")
+	c.Flags().BoolVar(&observed, "observe", false,
+		"run the drafted units under observation and propose what is missing")
 	c.Flags().BoolVar(&o.trust, "trust", false, "with --observe: run this project's commands without asking")
 	return c
 }
@@ -108,8 +109,8 @@ func writeDraft(at location, printed, yes bool) error {
 	if len(d.Left) > 0 {
 		fmt.Printf("\nLeft out:\n\n  %s\n", escape.Lines(strings.Join(d.Left, "\n  ")))
 	}
-	fmt.Print("\nRead it, then: omnivigil check, omnivigil observe (does the draft agree with what the units do?), and\n" +
-		"omnivigil start.\n")
+	fmt.Print("\nRead it, then: omnivigil check, omnivigil observe (does the draft agree with what the\n" +
+		"units do?), and omnivigil start.\n")
 	return nil
 }
 

@@ -109,8 +109,6 @@ func (f *face) screen(ctx context.Context, first *api.Snapshot) error {
 	f.keeper = keeper
 	screen := tui.Screen{Project: f.project, First: first, Terminal: keeper.Taken}
 	screen.Habits, screen.Problems, screen.HabitsNow = personal.Habits()
-	own, _ := personal.Read()
-	screen.Leave = own.Leave
 	screen.Words, screen.Remember = personal.Words(), personal.Remember
 	last, err := screen.Run(ctx)
 	f.last.Store(last)

@@ -108,7 +108,8 @@ func (s *shown) only(names []string) error {
 		case s.Unit(name) != nil:
 			wanted[name] = true
 		default:
-			return exit.Refuse("omnivigil: --units: there is no unit or group %q; %s", name, suggest.Hint(name, s.UnitNames()))
+			return exit.Refuse("omnivigil: --units: there is no unit or group %q; %s", name,
+				suggest.Hint(name, s.UnitNames()))
 		}
 	}
 	snap := *s.Snapshot

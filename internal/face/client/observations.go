@@ -22,9 +22,10 @@ import (
 // SayObservations prints what units were seen to do, and how that differs from their settings.
 func SayObservations(w io.Writer, all api.Observations) {
 	for _, o := range all.Units {
-		sayObservation(w, o)
+		Say(w, "%s", o.Unit)
+		sayActivity(w, o)
 	}
-	SayMismatches(w, all)
+	sayMismatches(w, all)
 }
 
 // sayObserved prints what one unit was seen to do and how its settings differ from that, as a section of its details.
@@ -37,12 +38,6 @@ func sayObserved(w io.Writer, d api.Detail) {
 	for _, m := range d.Mismatches {
 		sayMismatch(w, m)
 	}
-}
-
-// sayObservation prints what one unit was seen to do, in a few lines.
-func sayObservation(w io.Writer, o api.Observation) {
-	Say(w, "%s", o.Unit)
-	sayActivity(w, o)
 }
 
 // sayActivity prints what a unit was seen to do, one line for each kind.
@@ -121,8 +116,8 @@ func byDirectory(files []string) []string {
 	return dirs
 }
 
-// SayMismatches prints the differences between settings and what was observed, with the edits that would settle them.
-func SayMismatches(w io.Writer, all api.Observations) {
+// sayMismatches prints the differences between settings and what was observed, with the edits that would settle them.
+func sayMismatches(w io.Writer, all api.Observations) {
 	n := Actionable(all.Mismatches)
 	units := format.Count(len(all.Units), "observed unit")
 	switch {
@@ -163,9 +158,9 @@ const (
 	quietLook   = 500 * time.Millisecond
 )
 
-// ObserveUntilQuiet waits until all units are at rest after a ripple has begun, nothing new has been seen for a moment, and
-// a duration has passed since then, and returns what was seen of the named units; none: of all. A signal ends the wait
-// early. What becomes ready or done is printed to standard error.
+// ObserveUntilQuiet waits until all units are at rest after a ripple has begun, nothing new has been seen for a moment,
+// and a duration has passed since then, and returns what was seen of the named units; none: of all. A signal ends the
+// wait early. What becomes ready or done is printed to standard error.
 func ObserveUntilQuiet(
 	running *apiclient.Client, units []string, ripple int, longer time.Duration,
 ) (api.Observations, error) {
@@ -185,7 +180,8 @@ func ObserveUntilQuiet(
 	select {
 	case <-ended:
 		if ctx.Err() == nil {
-			return api.Observations{}, exit.Saying(exit.Failed, "omnivigil: the project has ended before its units were at rest")
+			return api.Observations{}, exit.Saying(exit.Failed,
+				"omnivigil: the project has ended before its units were at rest")
 		}
 	case <-rested:
 	case <-ctx.Done():

@@ -158,7 +158,8 @@ func TestChart(t *testing.T) {
 		}
 		graphs := ChartOf(measure, snap, &s, a, at(7100))
 		require.Len(t, graphs, 1, measure)
-		assert.Equal(t, map[Measure]float64{CPU: 0.5, Memory: 16 << 20, Output: 1 << 10, Rest: 1}[measure], graphs[0].Full)
+		full := map[Measure]float64{CPU: 0.5, Memory: 16 << 20, Output: 1 << 10, Rest: 1}
+		assert.Equal(t, full[measure], graphs[0].Full)
 		for i, v := range want {
 			if math.IsNaN(v) {
 				assert.True(t, math.IsNaN(graphs[0].Values[i]), "%s %d: %v", measure, i, graphs[0].Values[i])

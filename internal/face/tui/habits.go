@@ -4,16 +4,19 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"omnivigil/internal/face/tui/view"
 )
 
 // Habits are a user's preferences for all projects. The zero value has the defaults.
 type Habits struct {
-	Theme  string              // "dark" or "light"; otherwise the terminal's background decides
-	Notify string              // "desktop" (the default), "bell" or "off"
-	Editor string              // a command; empty: $VISUAL, $EDITOR
-	Keys   map[string][]string // by action
+	Theme  string // "dark" or "light"; otherwise the terminal's background decides
+	Notify string // "desktop" (the default), "bell" or "off"
+	Editor string // a command; empty: $VISUAL, $EDITOR
+	// Leave is how long the project waits for another screen if this one is lost; 0: it ends at once.
+	Leave time.Duration
+	Keys  map[string][]string // by action
 }
 
 // Actions returns the names of the actions whose keys can be changed, in the order of the help, and their default keys.

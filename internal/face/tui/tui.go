@@ -23,7 +23,6 @@ import (
 	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/panels"
-	"omnivigil/internal/face/tui/typing"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/escape"
 )
@@ -44,8 +43,6 @@ type Screen struct {
 	// them when they change; it may block.
 	Words    []string
 	Remember func(words []string)
-	// Leave is how long the project waits for another screen if this one is lost.
-	Leave time.Duration
 
 	program *tea.Program
 	out     *output
@@ -96,7 +93,7 @@ func (s *Screen) told(taken bool) {
 
 // follow sends each new snapshot to the program.
 func (s *Screen) follow(ctx context.Context) {
-	me := api.Face{Kind: view.Kind, PID: os.Getpid(), Leave: api.Seconds(s.Leave)}
+	me := api.Face{Kind: view.Kind, PID: os.Getpid(), Leave: api.Seconds(s.Habits.Leave)}
 	err := s.Project.Follow(ctx, me, func(snap *api.Snapshot) error {
 		s.program.Send(snap)
 		return nil
@@ -229,17 +226,10 @@ func (r *root) press(key tea.KeyPressMsg) {
 		b.Do(r.Model)
 		return
 	}
-	v.Update(r.Model, key)
-	if !r.takesText(v) {
+	if t, ok := v.(view.Taker); !ok || !t.TakesKeys(r.Model) {
 		r.Said = r.whyNothing(v, key.String())
 	}
-}
-
-// takesText reports whether keys without a meaning of their own are input to a view: to its field, or to a program.
-func (r *root) takesText(v view.View) bool {
-	_, isField := v.(view.Typing)
-	_, isTerminal := v.(*typing.Terminal)
-	return isField || isTerminal
+	v.Update(r.Model, key)
 }
 
 // whyNothing tells why a key has no effect.

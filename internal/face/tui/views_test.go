@@ -85,7 +85,8 @@ func observed() api.Observations {
 		Units: []api.Observation{{
 			Unit: "u0", Run: 3,
 			Reads: []api.ObservedRead{
-				{Path: "cmd/tides/main.go", Rule: "cmd/**"}, {Path: ".env", Exempt: "the settings"}, {Path: "tax/rates.json"},
+				{Path: "cmd/tides/main.go", Rule: "cmd/**"}, {Path: ".env", Exempt: "the settings"},
+				{Path: "tax/rates.json"},
 			},
 			Missing: []string{"tides.local.toml"}, Listens: []string{"127.0.0.1:4101"},
 			Writes:   []api.ObservedWrite{{Path: "tides.db"}},
@@ -97,7 +98,8 @@ func observed() api.Observations {
 				Text:  "reads tax/rates.json, which no rule covers: a save changes nothing",
 				Edits: []api.Edit{{Text: `watch = ["tax/rates.json"]`}},
 			},
-			{Unit: "u0", Severity: api.SeverityNote, Line: 4, Text: `read none of the 2 files that "docs/*.md" matches`},
+			{Unit: "u0", Severity: api.SeverityNote, Line: 4,
+				Text: `read none of the 2 files that "docs/*.md" matches`},
 		},
 	}
 }

@@ -55,7 +55,8 @@ func init() {
 			shape: filesShape,
 			read:  readUnitEnvFiles, early: true},
 		"uses": {
-			says:  "Patterns of the names of variables that it receives from env files; an edit of others does not restart it.",
+			says: "Patterns of the names of variables that it receives from env files; " +
+				"an edit of others does not restart it.",
 			shape: func() *jsonschema.Schema { return listOf(textLike(".")) },
 			read: func(r *reader, u *plan.Unit, e *document.Entry) {
 				u.Uses = append([]string{}, r.namePatterns(e)...)
@@ -145,8 +146,8 @@ func init() {
 			kinds:  []plan.Kind{plan.Task},
 			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.Reuse = r.flag(e) },
 			misfit: "only a task's result is reused"},
-		"observe": {says: "true: what it reads, writes and connects to is compared with its settings.", shape: flagShape,
-			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Observe = r.flag(e) }},
+		"observe": {says: "true: what it reads, writes and connects to is compared with its settings.",
+			shape: flagShape, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Observe = r.flag(e) }},
 		"alone": {says: "true: nothing else runs at the same time.", shape: flagShape,
 			kinds: ends, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Alone = r.flag(e) },
 			misfit: "services run at the same time as everything else"},

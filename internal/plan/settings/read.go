@@ -331,7 +331,8 @@ func (r *reader) readUnit(e *document.Entry, kind plan.Kind) {
 			"\"reuse\" needs \"outputs\"",
 		)
 	}
-	if health := e.Value.Table.Get("health"); health != nil && u.Ready.Port == 0 && u.Ready.HTTP == "" && u.Ready.Run == nil {
+	repeatable := u.Ready.Port != 0 || u.Ready.HTTP != "" || u.Ready.Run != nil
+	if health := e.Value.Table.Get("health"); health != nil && !repeatable {
 		r.wrong(
 			health.KeyAt,
 			"give it a check that can be repeated, such as ready = { port = 4102 }",

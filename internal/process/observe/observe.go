@@ -48,9 +48,6 @@ const (
 	Watched
 	// Executed: it was executed as a program.
 	Executed
-	// Own: it was written, created or opened for reading and writing before it was read. What is read is the processes'
-	// own work.
-	Own
 )
 
 // Has reports whether all of these accesses happened.
@@ -212,9 +209,6 @@ func (l *Log) access(name string, a Access) {
 				return false
 			}
 			p = Path{Name: strings.Clone(name), Since: time.Now()}
-		}
-		if a.Any(Read) && !p.Access.Has(Read) && (p.Access.Any(Written|Created) || a.Any(Written|Created)) {
-			a |= Own
 		}
 		if known && p.Access.Has(a) {
 			return false

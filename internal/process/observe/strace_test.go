@@ -153,7 +153,8 @@ func (s *tracer) call(name, args, failure, cwd string) string {
 		case failure != "" || !writes && !creates:
 			one(followed, "seen")
 		default:
-			if strings.Contains(args, "O_RDWR") && !strings.Contains(args, "O_TRUNC") && !strings.Contains(args, "O_EXCL") {
+			if strings.Contains(args, "O_RDWR") && !strings.Contains(args, "O_TRUNC") &&
+				!strings.Contains(args, "O_EXCL") {
 				one(followed, "maybe seen")
 			}
 			one(followed, "wrote")
@@ -296,9 +297,10 @@ func TestAgreesWithStrace(t *testing.T) {
 			"berth/berth.go": "package berth\n", "berth/berth_test.go": "package berth\n",
 		}, "go build -o bin/quay . && ./bin/quay && go vet ./..."},
 		{"python", "python3", map[string]string{
-			"quay.py": "import berth\nopen('log', 'w').write(berth.name())\n", "berth/__init__.py": "from .names import name\n",
-			"berth/names.py":   "import json\ndef name(): return json.load(open('berth/names.json'))['a']\n",
-			"berth/names.json": `{"a": "north"}`,
+			"quay.py":           "import berth\nopen('log', 'w').write(berth.name())\n",
+			"berth/__init__.py": "from .names import name\n",
+			"berth/names.py":    "import json\ndef name(): return json.load(open('berth/names.json'))['a']\n",
+			"berth/names.json":  `{"a": "north"}`,
 		}, "python3 quay.py"},
 		{"rust", "cargo", map[string]string{
 			"Cargo.toml":  "[package]\nname = \"quay\"\nversion = \"0.1.0\"\nedition = \"2021\"\n",
@@ -311,7 +313,8 @@ func TestAgreesWithStrace(t *testing.T) {
 		}, "tsc && ls dist"},
 		{"node", "node", map[string]string{
 			"package.json": `{"name": "quay", "type": "module"}`, "lib/berth.js": "export const name = 'north'\n",
-			"quay.js": "import { name } from './lib/berth.js'\nimport fs from 'node:fs'\nfs.writeFileSync('out.txt', name)\nfs.watch('lib', { persistent: false })\n",
+			"quay.js": "import { name } from './lib/berth.js'\nimport fs from 'node:fs'\n" +
+				"fs.writeFileSync('out.txt', name)\nfs.watch('lib', { persistent: false })\n",
 		}, "node quay.js"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -334,7 +337,8 @@ func TestAgreesWithStrace(t *testing.T) {
 			env := lay()
 			trace := &tracer{root, filepath.Join(t.TempDir(), "trace"), activity{}, map[int]bool{}}
 			cmd := exec.Command("strace", "-ff", "-qq", "-y", "-s", "4096", "-e", "signal=none", "-e",
-				"trace=%file,%process,getdents,getdents64,fchdir,inotify_add_watch", "-o", trace.prefix, "sh", "-c", c.run)
+				"trace=%file,%process,getdents,getdents64,fchdir,inotify_add_watch", "-o", trace.prefix,
+				"sh", "-c", c.run)
 			cmd.Dir, cmd.Env = root, env
 			out, err := cmd.CombinedOutput()
 			require.NoError(t, err, string(out))

@@ -87,7 +87,7 @@ func setFilter() (listener int, bounded bool, err error) {
 	number := set(whole)
 	if number == unix.EACCES {
 		if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
-			return 0, false, fmt.Errorf("give up privileges: %w", err)
+			return 0, false, fmt.Errorf("set no_new_privs: %w", err)
 		}
 		bounded, number = true, set(whole)
 	}
@@ -196,7 +196,8 @@ func (o *Observer) receive() (what byte, listener int, err error) {
 // cannotObserve explains why the kernel has not set the filter.
 func cannotObserve(number unix.Errno) error {
 	why := map[unix.Errno]string{
-		unix.EBUSY:  "another program already uses seccomp notifications for these processes, such as a container's runtime",
+		unix.EBUSY: "another program already uses seccomp notifications for these processes, such as a container's " +
+			"runtime",
 		unix.EINVAL: "the kernel has no seccomp notifications; they need Linux 5.5 or later",
 		unix.ENOSYS: "the kernel or the container forbids seccomp; a container's profile must allow seccomp(2)",
 		unix.EPERM:  "the container forbids seccomp; its profile must allow seccomp(2)",

@@ -239,7 +239,8 @@ func (c *comparison) exemption(u *unitSeen, name string) string {
 		return "belongs to version control"
 	case isCache(name):
 		return "a cache"
-	case u.spec.Pass == nil && (u.watches[name] || u.watches[path.Dir(name)]): // otherwise the rules tell what it takes up
+	// of one with passes, the rules tell what it takes up
+	case u.spec.Pass == nil && (u.watches[name] || u.watches[path.Dir(name)]):
 		return "watched by the unit itself"
 	}
 	for _, step := range u.spec.Setup {
@@ -253,7 +254,9 @@ func (c *comparison) exemption(u *unitSeen, name string) string {
 }
 
 // caches are directories of files that a tool makes for itself.
-var caches = []string{"__pycache__", ".cache", ".pytest_cache", ".mypy_cache", ".ruff_cache", ".gradle", ".parcel-cache"}
+var caches = []string{
+	"__pycache__", ".cache", ".pytest_cache", ".mypy_cache", ".ruff_cache", ".gradle", ".parcel-cache",
+}
 
 func isCache(name string) bool {
 	return slices.ContainsFunc(strings.Split(path.Dir(name), "/"), func(element string) bool {
@@ -263,13 +266,13 @@ func isCache(name string) bool {
 
 // isOwn reports whether a file belongs to version control. Many tools read its ignore files as this program does.
 func isOwn(name string) bool {
-	base := name[strings.LastIndexByte(name, '/')+1:]
+	base := path.Base(name)
 	return base == ".gitignore" || base == ".gitattributes" || base == ".gitmodules"
 }
 
-// writersOf returns the other units that make a file: that declare it as an output, or were seen to write it. Units that
-// write the same files in a directory that version control ignores use it together, as the commands of one build tool
-// do; only what is declared is an output then.
+// writersOf returns the other units that make a file: that declare it as an output, or were seen to write it. Units
+// that write the same files in a directory that version control ignores use it together, as the commands of one build
+// tool do; only what is declared is an output then.
 func (c *comparison) writersOf(u *unitSeen, name string) []string {
 	makers := impact.Makers(c.plan, name)
 	for _, other := range c.units {

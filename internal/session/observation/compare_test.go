@@ -121,7 +121,8 @@ func TestCompare(t *testing.T) {
 				found = Compare(p, seen).Mismatches
 			}
 			for _, m := range found {
-				assert.True(t, m.Severity == api.SeverityNote || len(m.Edits) == 0 && m.Kind != api.UncoveredRead, m.Text)
+				assert.True(t, m.Severity == api.SeverityNote || len(m.Edits) == 0 && m.Kind != api.UncoveredRead,
+					m.Text)
 			}
 		})
 	}

@@ -2,8 +2,8 @@ package observation
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"omnivigil/internal/api"
@@ -106,8 +106,8 @@ func (c *comparison) uncoveredReads(u *unitSeen) []api.Mismatch {
 		}
 		all = append(all, api.Mismatch{
 			Kind: kind, Severity: severity, Files: some(files), Count: len(files),
-			Text: fmt.Sprintf("reads %s, which %s makes, and does not follow it", format.ListOf(some(files), len(files)),
-				maker.Name),
+			Text: fmt.Sprintf("reads %s, which %s makes, and does not follow it",
+				format.ListOf(some(files), len(files)), maker.Name),
 			Edits: []api.Edit{{Unit: u.Unit, Key: "follows", Values: []string{maker.Name}}},
 		})
 	}
@@ -163,7 +163,8 @@ func (c *comparison) undeclaredNeeds(u *unitSeen) []api.Mismatch {
 		done = append(done, to)
 		m := api.Mismatch{
 			Kind: api.UndeclaredNeed, Severity: api.SeverityWarning,
-			Text: fmt.Sprintf("connects to %s (%s), which is not in its needs: it may start before %s is ready", to, a, to),
+			Text: fmt.Sprintf("connects to %s (%s), which is not in its needs: it may start before %s is ready",
+				to, a, to),
 		}
 		if c.leadsTo(c.plan.Unit(to), []string{u.Unit}, needs) != "" {
 			m.Severity = api.SeverityNote
@@ -233,7 +234,7 @@ func (c *comparison) idleRules(u *unitSeen) []api.Mismatch {
 	var all []api.Mismatch
 	for _, rule := range u.rules() {
 		compiled := pattern.Compile(c.plan.Root, rule.Text)
-		used := func(name string) bool { return compiled.Match(slashed(c.path(name))) }
+		used := func(name string) bool { return compiled.Match(filepath.ToSlash(c.path(name))) }
 		if anyKey(u.touched, used) || anyKey(u.wrote, used) {
 			continue
 		}
@@ -274,5 +275,3 @@ func anyKey(of map[string]bool, is func(string) bool) bool {
 	}
 	return false
 }
-
-func slashed(path string) string { return strings.ReplaceAll(path, "\\", "/") }

@@ -19,8 +19,8 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// Observations are what the units of a session were seen to do. Its methods may be called from any goroutine. Those that
-// compare read ignore files and directories.
+// Observations are what the units of a session were seen to do. Its methods may be called from any goroutine. Those
+// that compare read ignore files and directories.
 type Observations struct {
 	// Moved has a value when what counts as inputs of units has changed: see Inputs.
 	Moved chan struct{}
@@ -186,17 +186,20 @@ func (o *Observations) readyAt(unit string) time.Time {
 
 // tell reports to the engine which files the newest run of a unit has read that no rule covers.
 func (o *Observations) tell(unit string) {
-	p := o.host.Plan()
-	u, all := p.Unit(unit), o.seen(p)
-	i := slices.IndexFunc(all, func(one Observed) bool { return one.Unit == unit })
 	o.mu.Lock()
 	r := o.of[unit]
-	if i < 0 || r == nil || r.log == nil {
+	if r == nil || r.log == nil {
 		o.mu.Unlock()
 		return
 	}
 	run, ofRun := r.run, r.log.Seen()
 	o.mu.Unlock()
+	p := o.host.Plan()
+	u, all := p.Unit(unit), o.seen(p)
+	i := slices.IndexFunc(all, func(one Observed) bool { return one.Unit == unit })
+	if i < 0 { // it has been removed from the plan
+		return
+	}
 	if u.Reuse && u.Observe {
 		o.watch(r, Inputs(p, all, unit))
 	}
@@ -247,8 +250,8 @@ func (o *Observations) AddReaders(f *api.Impact) {
 	AddReaders(f, p, o.seen(p))
 }
 
-// Inputs are the files that count as inputs of units because the units were seen to read them: of tasks whose results are
-// reused, and that are always observed.
+// Inputs are the files that count as inputs of units because the units were seen to read them: of tasks whose results
+// are reused, and that are always observed.
 func (o *Observations) Inputs(p *plan.Plan) map[string][]string {
 	inputs := map[string][]string{}
 	var seen []Observed
@@ -263,8 +266,8 @@ func (o *Observations) Inputs(p *plan.Plan) map[string][]string {
 	return inputs
 }
 
-// WriteRules writes into the settings file what is proposed for units, except for notes, and returns the lines that were
-// added. The error tells why not.
+// WriteRules writes into the settings file what is proposed for units, except for notes, and returns the lines that
+// were added. The error tells why not.
 func (o *Observations) WriteRules(units []string) (added []string, err error) {
 	var additions []edit.Addition
 	for _, m := range o.Compare(units).Mismatches {

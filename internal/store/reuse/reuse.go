@@ -2,9 +2,10 @@
 //
 // It is valid while everything that it depends on is the same: the command, the program's path, size and time, the
 // steps before it, the directory, the task's variables and those that its command names, the contents of its inputs
-// (those that its rules name, and those that it was seen to read if it is observed), the results of what it needs and follows, and its outputs. The state directory holds a record for each task, a JSON
-// file named by a hash of the project's directory and the task's name, and an index of the hashes of all files that
-// were read (see Index). Start reading at Results.Begin.
+// (those that its rules name, and those that it was seen to read if it is observed), the results of what it needs and
+// follows, and its outputs. The state directory holds a record for each task, a JSON file named by a hash of the
+// project's directory and the task's name, and an index of the hashes of all files that were read (see Index). Start
+// reading at Results.Begin.
 package reuse
 
 import (
@@ -147,8 +148,12 @@ func (a *Attempt) EndedWell(told []byte) error {
 // changedSince reports whether one of the files that were not known as inputs when the attempt began was written since
 // then.
 func (a *Attempt) changedSince(files []string) bool {
+	known := map[string]bool{}
+	for _, file := range a.inputs {
+		known[file] = true
+	}
 	for _, file := range files {
-		if slices.Contains(a.inputs, file) {
+		if known[file] {
 			continue
 		}
 		if look, err := lookAt(file); err != nil || look.LastChange() >= a.began.UnixNano()-int64(sameTick) {

@@ -4,22 +4,24 @@ import (
 	"errors"
 	"fmt"
 	"os/exec"
+	"slices"
 	"strings"
 )
 
 // Staged returns the files below a directory that are staged for the next commit, relative to it, and those of them
 // whose contents in the directory differ from what is staged. Removed files count. It asks git, and takes no lock.
 func Staged(dir string) (staged, differing []string, err error) {
-	if staged, err = names(dir, "diff", "--cached", "--name-only", "-z", "--relative"); err != nil || len(staged) == 0 {
+	if staged, err = changed(dir, "--cached"); err != nil || len(staged) == 0 {
 		return nil, nil, err
 	}
-	differing, err = names(dir, append([]string{"diff", "--name-only", "-z", "--relative", "--"}, staged...)...)
-	return staged, differing, err
+	differing, err = changed(dir)
+	return staged, slices.DeleteFunc(differing, func(name string) bool { return !slices.Contains(staged, name) }), err
 }
 
-// names runs a git command that prints names, each followed by a zero byte.
-func names(dir string, words ...string) ([]string, error) {
-	cmd := exec.Command("git", append([]string{"--no-optional-locks", "-C", dir}, words...)...)
+// changed returns the files that git sees as changed. Of a renamed file it returns both names: its old one is gone.
+func changed(dir string, flags ...string) ([]string, error) {
+	words := []string{"--no-optional-locks", "-C", dir, "diff", "--name-only", "--no-renames", "--relative", "-z"}
+	cmd := exec.Command("git", append(words, flags...)...)
 	out, err := cmd.Output()
 	var failed *exec.ExitError
 	if errors.As(err, &failed) {

@@ -1,5 +1,5 @@
-// Package personal is what belongs to one user on all projects, for the command line: the personal file, checked, and the
-// arguments typed in earlier sessions. Start reading at Read.
+// Package personal is what belongs to one user on all projects, for the command line: the personal file, checked, and
+// the arguments typed in earlier sessions. Start reading at Read.
 package personal
 
 import (
@@ -39,7 +39,7 @@ func Read() (*settings.Personal, []string) {
 }
 
 func habitsOf(p *settings.Personal) tui.Habits {
-	return tui.Habits{Theme: p.Theme, Notify: p.Notify, Editor: p.Editor, Keys: p.Keys}
+	return tui.Habits{Theme: p.Theme, Notify: p.Notify, Editor: p.Editor, Leave: p.Leave, Keys: p.Keys}
 }
 
 // Habits returns the user's preferences, and a function that tells later whether they have changed.

@@ -235,7 +235,8 @@ var Bindings = []view.Binding{
 		Do: view.On(func(_ *view.Model, v *charts) { v.top += 3 })},
 	{In: "charts", Keys: []string{"pgup"}, Name: "previous units", Group: view.GroupCharts,
 		Do: view.On(func(_ *view.Model, v *charts) { v.top -= 3 })},
-	{In: "charts", Keys: []string{"esc", "q"}, Name: "back to now, or to the lanes", Hint: "back", Group: view.GroupCharts,
+	{In: "charts", Keys: []string{"esc", "q"}, Name: "back to now, or to the lanes", Hint: "back",
+		Group: view.GroupCharts,
 		Do: func(m *view.Model) {
 			if m.At.IsZero() {
 				m.BackToLanes()

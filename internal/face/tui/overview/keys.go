@@ -161,13 +161,13 @@ var Bindings = []view.Binding{
 		Do: func(m *view.Model) { Of(m).Lanes.Move(m, 1) }},
 }
 
-// several reports whether there is more than one unit.
 // Why keys do nothing.
 const (
 	onlyOne  = "there is only one unit"
 	noSearch = "nothing is searched for: / searches"
 )
 
+// several reports whether there is more than one unit.
 func several(m *view.Model) bool { return len(m.Snap.Units) > 1 }
 
 // isSearching reports whether the stream is searched.

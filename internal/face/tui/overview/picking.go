@@ -2,6 +2,7 @@ package overview
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -101,7 +102,8 @@ func (p *picking) copy(m *view.Model) {
 		}
 		return func() {
 			m.Run(tea.SetClipboard(strings.Join(texts, "\n")))
-			m.Said = format.Count(len(texts), "line") + " sent to the terminal's clipboard; w writes them to a file"
+			m.Said = fmt.Sprintf("%s sent to the terminal's clipboard; %s and then w write lines to a file",
+				format.Count(len(texts), "line"), m.KeyOf("select-lines"))
 		}
 	})
 	m.Close()

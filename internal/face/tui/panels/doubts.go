@@ -7,8 +7,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/face/tui/cells"
-	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/format"
 )
@@ -26,13 +24,7 @@ func ShowDoubts(m *view.Model) { m.Open(&doubtsPanel{}) }
 
 // Draw draws the panel instead of the stream.
 func (d *doubtsPanel) Draw(m *view.Model, width, height int) []string {
-	return overview.UnderLanes(m, "doubts", height, func(room int) []string {
-		rows := d.rows(m, room)
-		for i := range rows {
-			rows[i] = cells.Fit(rows[i], width)
-		}
-		return view.Pad(rows, room, width)
-	})
+	return draw(m, "doubts", width, height, func(room int) []string { return d.rows(m, room) })
 }
 
 func (d *doubtsPanel) rows(m *view.Model, room int) []string {
@@ -59,12 +51,7 @@ func (d *doubtsPanel) rows(m *view.Model, room int) []string {
 		add("and %d more", more)
 	}
 	add("")
-	for _, b := range m.BindingsOf("doubts") {
-		if b.Group == view.GroupDoubts && (b.When == nil || b.When(m)) {
-			add("%s  %s", m.Palette.Text.Render(fmt.Sprintf("%9s", b.Shown())), m.Palette.Dim.Render(b.Name))
-		}
-	}
-	return rows
+	return append(rows, keyRows(m, "doubts", view.GroupDoubts)...)
 }
 
 // anyDoubt reports whether there is a doubt of one of some kinds.

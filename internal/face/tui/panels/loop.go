@@ -9,7 +9,6 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
-	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/format"
 )
@@ -68,13 +67,7 @@ func (l *loopPanel) writeCure(m *view.Model) {
 
 // Draw draws the panel instead of the stream.
 func (l *loopPanel) Draw(m *view.Model, width, height int) []string {
-	return overview.UnderLanes(m, "loop", height, func(room int) []string {
-		rows := l.rows(m)
-		for i := range rows {
-			rows[i] = cells.Fit(rows[i], width)
-		}
-		return view.Pad(rows, room, width)
-	})
+	return draw(m, "loop", width, height, func(int) []string { return l.rows(m) })
 }
 
 func (l *loopPanel) rows(m *view.Model) []string {
@@ -100,11 +93,7 @@ func (l *loopPanel) rows(m *view.Model) []string {
 		add("%s no longer reacts to them. To make this permanent, add to [%s.%s]:", u.Name, u.Kind, u.Name)
 		add("  %s", m.Palette.Bright.Render(u.Loop.Cure))
 		add("")
-		for _, b := range m.BindingsOf("loop") {
-			if b.Group == view.GroupLoop {
-				add("%s  %s", m.Palette.Text.Render(fmt.Sprintf("%5s", b.Keys[0])), m.Palette.Dim.Render(b.Name))
-			}
-		}
+		rows = append(rows, keyRows(m, "loop", view.GroupLoop)...)
 	}
 	for _, line := range strings.Split(l.problem, "\n") {
 		add("%s", m.Palette.Broken.Render(line))

@@ -9,7 +9,6 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
-	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/format"
 )
@@ -94,13 +93,7 @@ func (o *observedPanel) request(m *view.Model, a api.Action) {
 
 // Draw draws the panel instead of the stream.
 func (o *observedPanel) Draw(m *view.Model, width, height int) []string {
-	return overview.UnderLanes(m, "observed: "+m.Selected, height, func(room int) []string {
-		rows := o.rows(m)
-		for i := range rows {
-			rows[i] = cells.Fit(rows[i], width)
-		}
-		return view.Pad(rows, room, width)
-	})
+	return draw(m, "observed: "+m.Selected, width, height, func(int) []string { return o.rows(m) })
 }
 
 func (o *observedPanel) rows(m *view.Model) []string {
@@ -122,11 +115,7 @@ func (o *observedPanel) rows(m *view.Model) []string {
 		rows = append(rows, ActivityRows(m, o.seen.Units[0])...)
 	}
 	add("")
-	for _, b := range m.BindingsOf("observed") {
-		if b.Group == view.GroupObserved {
-			add("%s  %s", m.Palette.Text.Render(fmt.Sprintf("%5s", b.Keys[0])), m.Palette.Dim.Render(b.Name))
-		}
-	}
+	rows = append(rows, keyRows(m, "observed", view.GroupObserved)...)
 	if o.told != "" {
 		style := m.Palette.Text
 		if o.failed {

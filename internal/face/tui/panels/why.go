@@ -45,6 +45,9 @@ func (*question) Name() string { return "why" }
 
 func (q *question) Grabs(*view.Model) bool { return q.input.Focused() }
 
+// TakesKeys implements view.Taker.
+func (q *question) TakesKeys(*view.Model) bool { return q.input.Focused() }
+
 func (q *question) Update(m *view.Model, msg tea.Msg) {
 	switch msg := msg.(type) {
 	case tea.MouseMsg:

@@ -158,6 +158,9 @@ func (*Terminal) Name() string { return "terminal" }
 // Grabs returns true: even when the program gets no keys, the overview must not get them.
 func (*Terminal) Grabs(*view.Model) bool { return true }
 
+// TakesKeys implements view.Taker.
+func (v *Terminal) TakesKeys(*view.Model) bool { return v.types() }
+
 // Ask tells the program when the size of its place has changed.
 func (v *Terminal) Ask(m *view.Model) {
 	if size := v.place(m); v.types() && size != v.size {

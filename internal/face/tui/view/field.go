@@ -32,6 +32,9 @@ func (f *Field) Name() string { return f.title }
 
 func (*Field) Grabs(*Model) bool { return true }
 
+// TakesKeys implements Taker.
+func (*Field) TakesKeys(*Model) bool { return true }
+
 func (f *Field) Draw(m *Model, width, height int) []string { return f.below.Draw(m, width, height) }
 
 func (f *Field) Update(m *Model, msg tea.Msg) { f.Typed(m, msg) }

@@ -23,6 +23,9 @@ type View interface {
 	Grabs(m *Model) bool
 }
 
+// Taker is a view that may take keys without a binding as input: text for a field, or keys for a program.
+type Taker interface{ TakesKeys(m *Model) bool }
+
 // closer is a view that releases something when it is closed. Closed is called once, when the view leaves the stack.
 type closer interface{ Closed(m *Model) }
 
