@@ -303,7 +303,7 @@ func TestAssistant(t *testing.T) {
 		return text.String(), result.IsError
 	}
 	untrusted := connect("mcp")
-	text, failed := call(untrusted, "state", nil)
+	text, failed := call(untrusted, "status", nil)
 	assert.True(t, failed)
 	assert.Contains(t, text, "is not running: start it with omnivigil start")
 	untrusted.Close()
@@ -319,13 +319,11 @@ func TestAssistant(t *testing.T) {
 		t,
 		[]string{
 			"wait",
-			"state",
+			"status",
 			"why",
-			"unit",
-			"ripple",
-			"output",
-			"what_if",
-			"observed",
+			"ripples",
+			"logs",
+			"observe",
 			"tests",
 			"findings",
 			"narrow",
@@ -347,11 +345,12 @@ func TestAssistant(t *testing.T) {
 	says("wait", nil, `^CURRENT: all 2 run`)
 	b.write("fares.csv", "nothing\n")
 	says("wait", nil, `^BROKEN: fares failed \(exit 3\)\nfares: failed, .*exit 3\n    error: no fare in fares.csv\n$`)
-	says("why", map[string]any{"unit": "fares"}, `fares failed(?s:.*)error: no fare in fares.csv`)
-	says("ripple", nil, `ripple 2 at .*: fares.csv\n(?s:.*)broken after(?s:.*)error: no fare`)
-	says("output", map[string]any{"unit": "fares", "lines": 3}, `error: no fare in fares.csv`)
+	says("why", map[string]any{"of": "fares"},
+		`fares failed(?s:.*)how fares run 2 failed(?s:.*)error: no fare in fares.csv`)
+	says("ripples", nil, `ripple 2 at .*: fares.csv\n(?s:.*)broken after(?s:.*)error: no fare`)
+	says("logs", map[string]any{"unit": "fares", "lines": 3}, `error: no fare in fares.csv`)
 	require.Eventually(t, func() bool {
-		text, _ := call(s, "state", nil)
+		text, _ := call(s, "status", nil)
 		return strings.Contains(text, "tides (service): ready, current; waits for an answer: high?")
 	}, patience, 20*time.Millisecond)
 	says(
@@ -369,13 +368,13 @@ func TestAssistant(t *testing.T) {
 		text, _ := call(s, "screen", map[string]any{"unit": "tides"})
 		return strings.Contains(text, "high? low\nlow water\n")
 	}, patience, 20*time.Millisecond)
-	says("what_if", map[string]any{"path": "fares.csv"}, `fares reruns: it matches "fares.csv"`)
-	says("unit", map[string]any{"unit": "fares"}, `files: fares.csv matches 1 file \(fares.csv\): reruns`)
+	says("why", map[string]any{"of": "fares.csv"}, `fares reruns: it matches "fares.csv"`)
+	says("status", map[string]any{"unit": "fares"}, `files: fares.csv matches 1 file \(fares.csv\): reruns`)
 	b.write("fares.csv", "a fare\n")
 	says("wait", map[string]any{"units": []string{"fares"}}, `^CURRENT: fares runs the code saved`)
 	says("stop", map[string]any{"units": []string{"tides"}}, `^That is ripple 4`)
 	says("wait", nil, `^CURRENT: 1 of 2 run`)
-	says("state", nil, `tides \(service\): stopped`)
+	says("status", nil, `tides \(service\): stopped`)
 	says("run", map[string]any{"units": []string{"tides"}}, `^That is ripple 5`)
 	says("restart", map[string]any{"units": []string{"fares"}}, `^That is ripple 6`)
 	text, failed = call(s, "restart", map[string]any{"units": []string{"rm -rf /"}})

@@ -55,21 +55,23 @@ var allowed = map[string]string{
 	"engine/recording":       "engine engine/explain plan",
 	"engine/simulate":        "api/report engine engine/dryrun engine/explain plan",
 	"engine/simulate/random": "engine engine/explain engine/simulate plan",
+	"face/card":              "api text/escape text/format",
 	"face/cli": "api api/client api/exit api/socket demo draft engine/recording face/cli/ask face/cli/personal " +
-		"face/cli/preview face/cli/summary face/client face/export face/mcp face/plain face/tui files " +
-		"output/redact plan plan/adhoc plan/document plan/edit plan/settings session/impact session/observation " +
-		"store/consent store/observed store/paths supervisor supervisor/guard text/escape text/format " +
-		"text/suggest watch/pattern watch/repository",
+		"face/cli/preview face/cli/summary face/cli/why face/client face/export face/mcp face/plain face/tui " +
+		"files output/redact plan plan/adhoc plan/document plan/edit plan/settings session/impact " +
+		"session/observation store/consent store/observed store/paths supervisor supervisor/guard text/escape " +
+		"text/format text/suggest watch/pattern watch/repository",
 	"face/cli/ask":      "api/exit face/cli/preview plan process store/consent store/paths text/escape text/format",
 	"face/cli/personal": "api/exit face/tui files plan/adhoc plan/document plan/settings store/paths",
 	"face/cli/preview":  "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
 	"face/cli/summary":  "api text/escape text/format",
-	"face/client": "api api/client api/exit api/socket face/draw face/export face/plain face/timeline " +
+	"face/cli/why":      "api api/exit face/card face/client",
+	"face/client": "api api/client api/exit api/socket face/card face/draw face/export face/plain face/timeline " +
 		"output/query output/reader output/terminal plan/settings process/series session/outcomes store/paths " +
 		"text/escape text/format text/suggest",
 	"face/draw":     "api face/timeline text/format text/theme",
 	"face/export":   "api face/plain results/sarif text/escape text/pen",
-	"face/mcp":      "api text/escape text/format text/suggest",
+	"face/mcp":      "api face/card text/escape text/format text/suggest",
 	"face/plain":    "api text/escape text/format",
 	"face/timeline": "api text/format",
 	"face/tui": "api face/timeline face/tui/arguments face/tui/cells face/tui/charts face/tui/lanes " +
@@ -82,15 +84,16 @@ var allowed = map[string]string{
 	"face/tui/mapview":   "api face/draw face/timeline face/tui/cells face/tui/lanes face/tui/view",
 	"face/tui/overview": "api face/draw face/export face/timeline face/tui/cells face/tui/lanes face/tui/stream " +
 		"face/tui/view output/locate output/query output/stacktrace process/browser text/escape text/format",
-	"face/tui/panels":  "api face/tui/cells face/tui/lanes face/tui/overview face/tui/view text/escape text/format",
-	"face/tui/results": "api face/export face/tui/arguments face/tui/cells face/tui/lanes face/tui/view text/format",
+	"face/tui/panels": "api face/card face/tui/cells face/tui/lanes face/tui/overview face/tui/view text/format",
+	"face/tui/results": "api face/export face/tui/arguments face/tui/cells face/tui/lanes face/tui/view " +
+		"text/format",
 	"face/tui/ripples": "api face/draw face/timeline face/tui/cells face/tui/overview face/tui/view " +
 		"output/query text/escape text/format",
 	"face/tui/stream": "api face/tui/cells face/tui/lanes face/tui/view output/query output/structured " +
 		"text/escape text/format",
 	"face/tui/typing": "api face/tui/cells face/tui/overview face/tui/view output/terminal",
-	"face/tui/unitview": "api face/timeline face/tui/cells face/tui/charts face/tui/lanes face/tui/overview " +
-		"face/tui/panels face/tui/stream face/tui/view output/query text/format",
+	"face/tui/unitview": "api face/card face/timeline face/tui/cells face/tui/charts face/tui/lanes " +
+		"face/tui/overview face/tui/panels face/tui/stream face/tui/view output/query text/format",
 	"face/tui/view": "api face/draw face/timeline face/tui/cells output/locate process/browser text/format " +
 		"text/location",
 	"files":             "",
@@ -107,17 +110,18 @@ var allowed = map[string]string{
 	"plan/capture":      "text/lazyregexp",
 	"plan/document":     "text/escape",
 	"plan/edit":         "files plan plan/settings text/lazyregexp",
-	"plan/settings":     "files plan plan/capture plan/document text/format text/lazyregexp text/shellwords text/suggest",
-	"process":           "process/observe text/suggest",
-	"process/browser":   "",
-	"process/meter":     "process process/series",
-	"process/observe":   "",
-	"process/probe":     "plan",
-	"process/series":    "",
-	"relay":             "text/theme",
-	"results":           "api plan text/lazyregexp text/location text/shellwords",
-	"results/findings":  "results results/source text/lazyregexp text/location",
-	"results/passes":    "plan text/lazyregexp",
+	"plan/settings": "files plan plan/capture plan/document text/format text/lazyregexp text/shellwords " +
+		"text/suggest",
+	"process":          "process/observe text/suggest",
+	"process/browser":  "",
+	"process/meter":    "process process/series",
+	"process/observe":  "",
+	"process/probe":    "plan",
+	"process/series":   "",
+	"relay":            "text/theme",
+	"results":          "api plan text/lazyregexp text/location text/shellwords",
+	"results/findings": "results results/source text/lazyregexp text/location",
+	"results/passes":   "plan text/lazyregexp",
 	"results/readers": "files plan results results/findings results/reason results/runners results/sarif " +
 		"results/source text/lazyregexp text/location",
 	"results/reason": "results results/source text/lazyregexp text/location",
@@ -129,10 +133,15 @@ var allowed = map[string]string{
 	"results/source":         "text/lazyregexp text/location",
 	"session": "api engine engine/explain engine/recording output/logbook output/reader output/redact plan " +
 		"plan/edit plan/settings process process/browser process/meter process/observe process/series " +
-		"session/impact session/observation session/outcomes session/outputs session/pages session/run " +
-		"session/snapshot session/terminals session/writers store/consent store/observed store/reuse " +
-		"store/setup text/escape text/format text/suggest watch watch/pattern",
-	"session/impact": "api engine engine/dryrun engine/explain plan plan/capture text/format watch watch/pattern",
+		"session/account session/explanation session/impact session/observation session/outcomes " +
+		"session/outputs session/pages session/run session/snapshot session/terminals session/writers " +
+		"store/consent store/observed store/reuse store/setup text/escape text/format text/suggest watch " +
+		"watch/pattern",
+	"session/account": "api",
+	"session/explanation": "api engine engine/explain plan results/source session/outcomes text/format " +
+		"text/location",
+	"session/impact": "api engine engine/dryrun engine/explain plan plan/capture text/format text/suggest watch " +
+		"watch/pattern",
 	"session/observation": "api engine plan plan/edit process/observe session/impact store/observed text/escape " +
 		"text/format watch watch/pattern",
 	"session/outcomes": "api plan results results/record session/run text/format text/location",

@@ -45,6 +45,10 @@ type Project interface {
 	// Why returns what a save of a path would set off. The path is absolute or relative to the project's directory.
 	Why(ctx context.Context, path string) (Impact, error)
 
+	// Explain returns why a unit is in its state and, if a failure is the reason, everything about that failure. It
+	// reads files.
+	Explain(ctx context.Context, unit string) (Explanation, error)
+
 	// Cases returns a page of test cases.
 	Cases(ctx context.Context, q ResultQuery) (CasePage, error)
 

@@ -9,6 +9,23 @@ import (
 
 // Account explains the state of a unit in words, one line for each aspect.
 func (s *Snapshot) Account(u *Unit) []string {
+	lines := s.Standing(u)
+	if len(u.Owed) > 0 && u.Run.Number > 0 && !u.Moving {
+		lines = append(lines, "still has to run, because an earlier run ended before it: "+strings.Join(u.Owed, "; "))
+	}
+	if u.Run.Problem != "" {
+		lines = append(lines, u.Run.Problem)
+	} else if u.State.Broken() && u.Run.Exit != nil {
+		lines = append(lines, "ended: "+u.Run.Exit.Text)
+	}
+	if len(u.Suspects) > 0 {
+		lines = append(lines, "changed since its last good run: "+strings.Join(u.Suspects, ", "))
+	}
+	return lines
+}
+
+// Standing is Account without what it says about a failure.
+func (s *Snapshot) Standing(u *Unit) []string {
 	lines := []string{u.Name + " " + u.State.verb()}
 	switch u.Freshness {
 	case Current:
@@ -33,25 +50,14 @@ func (s *Snapshot) Account(u *Unit) []string {
 	if ask, asks := s.Asks[u.Name]; asks {
 		lines = append(lines, "waiting for "+ask.For())
 	}
-	if len(u.Owed) > 0 && u.Run.Number > 0 && !u.Moving {
-		lines = append(lines, "still has to run, because an earlier run ended before it: "+strings.Join(u.Owed, "; "))
-	}
 	if u.Queued {
 		lines = append(lines, "one more run is queued")
-	}
-	if u.Run.Problem != "" {
-		lines = append(lines, u.Run.Problem)
-	} else if u.State.Broken() && u.Run.Exit != nil {
-		lines = append(lines, "ended: "+u.Run.Exit.Text)
 	}
 	if !u.RetryAt.IsZero() && u.State == Crashed {
 		lines = append(lines, "restarts at "+format.Clock(u.RetryAt))
 	}
 	if u.Loop != nil {
 		lines = append(lines, "ignores the files of a loop: "+format.List(u.Loop.Files))
-	}
-	if len(u.Suspects) > 0 {
-		lines = append(lines, "changed since its last good run: "+strings.Join(u.Suspects, ", "))
 	}
 	return lines
 }

@@ -36,6 +36,12 @@ func (s *Session) Snapshot(context.Context) (*api.Snapshot, error) { return s.sh
 
 // shown returns the current state of the project: the last snapshot, if nothing has changed since.
 func (s *Session) shown() *api.Snapshot {
+	snap, _ := s.shownAndOf()
+	return snap
+}
+
+// shownAndOf returns the current state of the project, as faces see it and as the engine does.
+func (s *Session) shownAndOf() (*api.Snapshot, *engine.Snapshot) {
 	sh := &s.showing
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
@@ -68,7 +74,7 @@ func (s *Session) shown() *api.Snapshot {
 		sh.newest = next
 		sh.builder.Show(next)
 	}
-	return sh.newest
+	return sh.newest, sh.of
 }
 
 func groups(p *plan.Plan) map[string][]string {

@@ -10,6 +10,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/process/series"
+	"omnivigil/internal/session/explanation"
 	"omnivigil/internal/session/impact"
 	"omnivigil/internal/session/outputs"
 	"omnivigil/internal/text/suggest"
@@ -72,7 +73,7 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 	p := s.Plan()
 	u := p.Unit(unit)
 	if u == nil {
-		return api.Detail{}, api.Refuse("there is no unit %q; %s", s.clean(unit), suggest.Hint(unit, p.UnitNames()))
+		return api.Detail{}, s.noUnit(unit)
 	}
 	d := api.Detail{
 		Unit:     u.Name,
@@ -131,4 +132,25 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 		}
 	}
 	return d, nil
+}
+
+// noUnit refuses the name of a unit that does not exist.
+func (s *Session) noUnit(name string) error {
+	return api.Refuse("there is no unit %q; %s", s.clean(name), suggest.Hint(name, s.Plan().UnitNames()))
+}
+
+// Explain implements api.Project.
+func (s *Session) Explain(ctx context.Context, unit string) (api.Explanation, error) {
+	shown, of := s.shownAndOf()
+	u := of.Unit(unit)
+	if u == nil || shown.Unit(unit) == nil {
+		return api.Explanation{}, s.noUnit(unit)
+	}
+	return explanation.Sources{
+		Plan: s.Plan(), Engine: of, Shown: shown, Results: s.outcomes, Clean: s.clean,
+		Lines: func(unit string, run, most int) ([]api.Line, error) {
+			page, err := s.Lines(ctx, api.LineQuery{Unit: unit, Run: run, Why: true, Count: most})
+			return page.Lines, err
+		},
+	}.Of(u)
 }

@@ -73,7 +73,7 @@ func (s *Session) Enter(face api.Face) (leave func()) {
 
 func (s *Session) tellFace(kind, text string, face api.Face) {
 	if face.Kind != "" {
-		s.account.add(api.Fact{At: time.Now().Round(0), Kind: kind, Text: text + s.clean(face.Kind), PID: face.PID})
+		s.account.Add(api.Fact{At: time.Now().Round(0), Kind: kind, Text: text + s.clean(face.Kind), PID: face.PID})
 	}
 	s.notify()
 }

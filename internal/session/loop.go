@@ -71,7 +71,7 @@ func (l *loop) run(first engine.Event) {
 	}
 	l.watcher.Close()
 	l.publish()
-	l.account.add(api.Fact{At: time.Now().Round(0), Kind: api.FactEnded, Text: "everything has ended"})
+	l.account.Add(api.Fact{At: time.Now().Round(0), Kind: api.FactEnded, Text: "everything has ended"})
 	l.keptSoon()
 	l.book.Flush()
 	l.showing.mu.Lock()

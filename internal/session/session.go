@@ -23,6 +23,7 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
 	"omnivigil/internal/process/meter"
+	"omnivigil/internal/session/account"
 	"omnivigil/internal/session/observation"
 	"omnivigil/internal/session/outcomes"
 	"omnivigil/internal/session/outputs"
@@ -158,7 +159,7 @@ type guarded struct {
 
 // facts are what has happened, for faces and for the session's files.
 type facts struct {
-	account  *account
+	account  *account.Account
 	writers  *writers.Observer
 	verdicts chan verdictNews
 	kept     chan struct{} // closed when all facts are written
@@ -183,7 +184,7 @@ func Start(c Config) (*Session, error) {
 		guarded: guarded{
 			subs: map[chan struct{}]bool{}, answers: map[int]chan<- engine.Answer{}, waiters: map[int]*waiter{},
 		},
-		facts:   facts{account: newAccount(), verdicts: make(chan verdictNews, 1), kept: make(chan struct{})},
+		facts:   facts{account: account.New(), verdicts: make(chan verdictNews, 1), kept: make(chan struct{})},
 		book:    c.Book,
 		events:  make(chan timedEvent, 256),
 		done:    make(chan struct{}),

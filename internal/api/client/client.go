@@ -320,6 +320,12 @@ func (c *Client) Detail(ctx context.Context, unit string) (api.Detail, error) {
 	return d, c.get(ctx, api.Root+"/unit", url.Values{"name": {unit}}, &d)
 }
 
+// Explain implements Project.
+func (c *Client) Explain(ctx context.Context, unit string) (api.Explanation, error) {
+	var e api.Explanation
+	return e, c.get(ctx, api.Root+"/explanation", url.Values{"name": {unit}}, &e)
+}
+
 // Observations implements Project.
 func (c *Client) Observations(ctx context.Context, units []string) (api.Observations, error) {
 	var o api.Observations

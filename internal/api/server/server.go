@@ -107,12 +107,10 @@ func (s *Server) handler() http.Handler {
 		answerQuery(w, r, s.project.Findings)
 	})
 	mux.HandleFunc("GET "+api.Root+"/unit", func(w http.ResponseWriter, r *http.Request) {
-		if r.FormValue("name") == "" {
-			reply(w, nil, badQuery("name is missing: which unit?"))
-			return
-		}
-		d, err := s.project.Detail(r.Context(), r.FormValue("name"))
-		reply(w, d, err)
+		answerUnit(w, r, s.project.Detail)
+	})
+	mux.HandleFunc("GET "+api.Root+"/explanation", func(w http.ResponseWriter, r *http.Request) {
+		answerUnit(w, r, s.project.Explain)
 	})
 	mux.HandleFunc("GET "+api.Root+"/observations", func(w http.ResponseWriter, r *http.Request) {
 		answerQuery(w, r, func(ctx context.Context, q api.UnitsQuery) (api.Observations, error) {
@@ -311,6 +309,16 @@ func (s *Server) since(r *http.Request) (int64, error) {
 	}
 	err := api.Decode(values, &q)
 	return q.Number, err
+}
+
+// answerUnit answers a query about the unit that the parameter name names.
+func answerUnit[A any](w http.ResponseWriter, r *http.Request, of func(context.Context, string) (A, error)) {
+	if r.FormValue("name") == "" {
+		reply(w, nil, badQuery("name is missing: which unit?"))
+		return
+	}
+	answer, err := of(r.Context(), r.FormValue("name"))
+	reply(w, answer, err)
 }
 
 // answerQuery answers a query with the result of ask.

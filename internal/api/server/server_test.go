@@ -132,6 +132,12 @@ func (p *still) Detail(_ context.Context, unit string) (api.Detail, error) {
 		Variables: []api.Variable{{Name: "PORT", Value: "4102", From: ".env"}},
 	}, nil
 }
+func (p *still) Explain(_ context.Context, unit string) (api.Explanation, error) {
+	return api.Explanation{Unit: unit, Failure: &api.Failure{
+		Unit: "fares", How: "failed: exit 1", Excerpts: []api.Excerpt{{Message: "<bad>"}},
+		Remedies: []api.Remedy{{Text: "restart it now", Action: api.Restart}},
+	}}, nil
+}
 func (p *still) Observations(_ context.Context, units []string) (api.Observations, error) {
 	return api.Observations{Units: []api.Observation{{Unit: units[0], Lists: []string{"cmd"}}}}, nil
 }

@@ -2,6 +2,7 @@ package explain
 
 import (
 	"cmp"
+	"fmt"
 	"strconv"
 	"time"
 
@@ -122,6 +123,32 @@ func Failed(u *engine.Unit) string {
 		report = Report(*u.Failure.Report)
 	}
 	return cmp.Or(Problem(u.Run.Problem), report, Exit(u.Run.Exit))
+}
+
+// HowFailed describes in full how a broken unit's newest run failed: "failed: 2 tests failing: ... (exit 1 after
+// 2.3 s)". Empty: it is not broken.
+func HowFailed(u *engine.Unit) string {
+	run := u.Run
+	switch {
+	case u.Failure == nil:
+		return ""
+	case !u.Failure.Ran:
+		return u.State.String()
+	case run.EndedAt.IsZero() && u.Pass.Number > 0 && !u.Pass.Good && u.Pass.Saw != "":
+		return fmt.Sprintf("pass %d failed: %s", u.Pass.Number, u.Pass.Saw)
+	case run.EndedAt.IsZero():
+		return "failed: " + Problem(run.Problem) + "; it keeps running"
+	}
+	x := engine.End{
+		State: u.State, Problem: run.Problem, ReadyAt: run.ReadyAt, Lived: run.EndedAt.Wall.Sub(run.OrderedAt.Wall),
+	}
+	if run.PID != 0 || u.State == engine.Crashed {
+		x.Exit = &run.Exit
+	}
+	if x.Problem.IsZero() && u.Failure.Report != nil {
+		x.Problem = engine.Problem{Kind: engine.ProblemReported, Report: u.Failure.Report}
+	}
+	return end(x, run.EndedAt.Wall)
 }
 
 // Broken describes how a unit is broken, with its name: "berths crashed (exit 3)".

@@ -3,15 +3,13 @@ package cli
 import (
 	"context"
 	"errors"
-	"os"
-	"path/filepath"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
+	"omnivigil/internal/face/cli/why"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/session/impact"
 	"omnivigil/internal/session/observation"
@@ -22,32 +20,27 @@ import (
 func whyCommand(at *location) *cobra.Command {
 	asJSON := false
 	c := &cobra.Command{
-		Use:   "why PATH...",
-		Short: "Show what a save of each path would set off",
-		Long: `Show for each path which units would act on a save, by which rule and in which
-order, or which rule ignores the path. If the project is running, also show the
-present state of these units.`,
+		Use:   "why UNIT or PATH ...",
+		Short: "Explain a unit's state, or what a save of a path would set off",
+		Long: `Explain why a unit is in its state: how it failed, where, the last relevant lines,
+what changed since its last good run, what it blocks, and what to do.
+
+Show for a path which units would act on a save, by which rule and in which order,
+or which rule ignores the path. If the project is running, also show the present
+state of these units. A name of a unit means the unit; ./NAME means the path.`,
 		Args: cobra.MinimumNArgs(1),
+		ValidArgsFunction: func(c *cobra.Command, taken []string, typed string) ([]string, cobra.ShellCompDirective) {
+			units, _ := client.CompleteUnits(at)(c, taken, typed)
+			return units, cobra.ShellCompDirectiveDefault
+		},
 		RunE: func(_ *cobra.Command, names []string) error {
-			foresee, snap, err := at.impactOf()
+			q, err := at.questions()
 			if err != nil {
 				return err
 			}
-			for _, path := range names {
-				abs, err := filepath.Abs(path)
-				if err != nil {
-					return exit.Refuse("omnivigil: %v", err)
-				}
-				f, err := foresee(abs)
-				switch {
-				case err != nil:
-					return exit.With(exit.Failed, err)
-				case asJSON:
-					if err := client.PrintJSON(f); err != nil {
-						return err
-					}
-				default:
-					sayImpact(f, snap)
+			for _, name := range names {
+				if err := q.Answer(name, asJSON); err != nil {
+					return err
 				}
 			}
 			return nil
@@ -57,40 +50,35 @@ present state of these units.`,
 	return c
 }
 
-// impactOf returns the source of the answer, and the project: the running one, or if it is not running, its settings
-// and nil.
-func (at location) impactOf() (func(path string) (api.Impact, error), *api.Snapshot, error) {
+// questions returns the source of the answers.
+func (at location) questions() (why.Questions, error) {
 	file, err := at.FindRunning()
 	if err != nil {
-		return nil, nil, err
+		return why.Questions{}, err
 	}
 	ctx := context.Background()
 	if running, err := client.Connect(ctx, file); err == nil {
 		snap, err := running.Snapshot(ctx)
-		return func(path string) (api.Impact, error) { return running.Why(ctx, path) }, snap, err
+		if err != nil {
+			return why.Questions{}, exit.With(exit.Failed, err)
+		}
+		return why.Questions{
+			Units:   snap.UnitNames(),
+			Snap:    snap,
+			Impact:  func(path string) (api.Impact, error) { return running.Why(ctx, path) },
+			Explain: func(unit string) (api.Explanation, error) { return running.Explain(ctx, unit) },
+		}, nil
 	} else if !errors.Is(err, socket.ErrNotRunning) {
-		return nil, nil, exit.With(exit.Failed, err)
+		return why.Questions{}, exit.With(exit.Failed, err)
 	}
 	p, err := at.open()
 	if err != nil {
-		return nil, nil, err
+		return why.Questions{}, err
 	}
 	seen := observation.Stored(p, observed.In(paths.State(), p.Root))
-	return func(path string) (api.Impact, error) {
+	return why.Questions{Units: p.UnitNames(), Impact: func(path string) (api.Impact, error) {
 		f := impact.Why(p, path).Impact()
 		observation.AddReaders(&f, p, seen)
 		return f, nil
-	}, nil, nil
-}
-
-func sayImpact(f api.Impact, snap *api.Snapshot) {
-	client.Say(os.Stdout, "%s", strings.Join(f.Text, "\n"))
-	if snap == nil {
-		return
-	}
-	for _, act := range f.Acts {
-		if u := snap.Unit(act.Unit); u != nil {
-			client.Say(os.Stdout, "  now %s", snap.Account(u)[0])
-		}
-	}
+	}}, nil
 }

@@ -11,6 +11,7 @@ import (
 
 	"omnivigil/internal/api"
 	apiclient "omnivigil/internal/api/client"
+	"omnivigil/internal/face/card"
 	"omnivigil/internal/text/format"
 )
 
@@ -115,15 +116,18 @@ func (a *asking) sayUnit(ctx context.Context, p api.Project, snap *api.Snapshot,
 	if err != nil {
 		return err
 	}
+	why, err := p.Explain(ctx, name)
+	if err != nil {
+		return err
+	}
 	if a.asJSON {
-		return PrintJSON(d)
+		return PrintJSON(struct {
+			api.Detail
+			Explanation api.Explanation `json:"explanation"`
+		}{d, why})
 	}
 	w := os.Stdout
-	if u := snap.Unit(name); u != nil {
-		for _, line := range snap.Account(u) {
-			Say(w, "%s", line)
-		}
-	}
+	card.Write(w, why, snap.Project.Root, snap.At)
 	section := func(title string, rows int) {
 		if rows > 0 {
 			Say(w, "\n%s", title)

@@ -16,6 +16,7 @@ import (
 	"github.com/modelcontextprotocol/go-sdk/mcp"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/card"
 	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/text/suggest"
@@ -35,8 +36,8 @@ func Serve(ctx context.Context, version string, connect Connect, mayType func() 
 const instructions = `Omnivigil runs this project's development processes: servers restart and tests rerun by themselves
 when watched files change. After editing files, call wait: it returns when everything that the edit set off is at rest,
 and reports whether the running code is the edited code, or what failed and where. Nothing has to be started or restarted
-for an edit to take effect. Use output or ripple to read more about a failure, and what_if to predict which units a file
-affects.`
+for an edit to take effect. Use why with a unit to read everything about a failure, and why with a path to predict
+which units a file affects.`
 
 // words collects lines of an answer.
 type words struct{ strings.Builder }
@@ -66,7 +67,7 @@ func (t *tools) wait(ctx context.Context, in waitWhat) (string, error) {
 	var w words
 	if waited.TimedOut {
 		w.add(
-			"It has not come to rest within %s. Call wait again, or state to see what is under way.",
+			"It has not come to rest within %s. Call wait again, or status to see what is under way.",
 			format.Duration(limit),
 		)
 	}
@@ -104,10 +105,13 @@ func (t *tools) snapshot(ctx context.Context) (api.Project, *api.Snapshot, error
 	return p, snap, err
 }
 
-func (t *tools) state(ctx context.Context, _ nothing) (string, error) {
-	_, snap, err := t.snapshot(ctx)
+func (t *tools) status(ctx context.Context, in maybeUnit) (string, error) {
+	p, snap, err := t.snapshot(ctx)
 	if err != nil {
 		return "", err
+	}
+	if in.Unit != "" {
+		return unitInFull(ctx, p, snap, in.Unit)
 	}
 	var w words
 	w.add("project %s in %s", snap.Project.Name, snap.Project.Root)
@@ -152,35 +156,40 @@ func unit(snap *api.Snapshot, name string) (*api.Unit, error) {
 	return nil, fmt.Errorf("there is no unit %q; %s", name, suggest.Hint(name, snap.UnitNames()))
 }
 
-func (t *tools) why(ctx context.Context, in oneUnit) (string, error) {
+func (t *tools) why(ctx context.Context, in unitOrPath) (string, error) {
 	p, snap, err := t.snapshot(ctx)
 	if err != nil {
 		return "", err
 	}
-	u, err := unit(snap, in.Unit)
-	if err != nil {
-		return "", err
+	if snap.Unit(in.Of) == nil {
+		return impactOf(ctx, p, in.Of)
 	}
-	var w words
-	for _, line := range snap.Account(u) {
-		w.add("%s", line)
-	}
-	if u.State.Broken() {
-		err = w.lastWords(ctx, p, u.Name, u.Run.Number)
-	}
-	return w.String(), err
+	return explanationOf(ctx, p, snap, in.Of)
 }
 
-func (t *tools) unit(ctx context.Context, in oneUnit) (string, error) {
-	p, _, err := t.snapshot(ctx)
-	if err != nil {
-		return "", err
-	}
-	d, err := p.Detail(ctx, in.Unit)
+// explanationOf explains the state of a unit, as every face does.
+func explanationOf(ctx context.Context, p api.Project, snap *api.Snapshot, unit string) (string, error) {
+	e, err := p.Explain(ctx, unit)
 	if err != nil {
 		return "", err
 	}
 	var w words
+	card.Write(&w, e, snap.Project.Root, snap.At)
+	return w.String(), nil
+}
+
+// unitInFull explains the state of a unit and lists its settings, files, variables and processes.
+func unitInFull(ctx context.Context, p api.Project, snap *api.Snapshot, name string) (string, error) {
+	d, err := p.Detail(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	why, err := explanationOf(ctx, p, snap, name)
+	if err != nil {
+		return "", err
+	}
+	var w words
+	w.WriteString(why)
 	for _, s := range d.Settings {
 		w.add("%s: %s", s.Name, s.Text)
 	}
@@ -316,12 +325,9 @@ func (t *tools) output(ctx context.Context, in outputOf) (string, error) {
 	return w.String(), nil
 }
 
-func (t *tools) whatIf(ctx context.Context, in onePath) (string, error) {
-	p, err := t.connect(ctx)
-	if err != nil {
-		return "", err
-	}
-	f, err := p.Why(ctx, in.Path)
+// impactOf predicts what saving a path would set off.
+func impactOf(ctx context.Context, p api.Project, path string) (string, error) {
+	f, err := p.Why(ctx, path)
 	if err != nil {
 		return "", err
 	}

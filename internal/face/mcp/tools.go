@@ -33,21 +33,21 @@ func addReading(s *mcp.Server, t *tools) {
 		"everything, or the named units, runs the newest code, and if not, which unit is broken or stale, why, and "+
 		"the first line of output that says so. Call this after editing files, before looking at anything else.", reads,
 		t.wait)
-	add(s, "state", "Show the project's status: its verdict, and each unit's state, whether it runs the newest code "+
-		"and if not, why, and its addresses.", reads, t.state)
-	add(s, "why", "Explain one unit's state: why its last run started, how it ended, what blocks it, which files "+
-		"changed since its last good run, and the lines of output that say why it failed.", reads, t.why)
-	add(s, "unit", "Show one unit in full: its settings in words, which files affect it and by which pattern, its "+
-		"environment and where each value comes from (secret values are masked), and its processes.", reads, t.unit)
-	add(s, "ripple", "Show what one save, request or crash set off: the files, the units that ran, in order and with "+
+	add(s, "status", "Show the project's status: its verdict, and each unit's state, whether it runs the newest code "+
+		"and if not, why, and its addresses. With a unit: that unit in full, with the reason for its state, its "+
+		"settings in words, which files affect it and by which pattern, its environment and where each value comes "+
+		"from (secret values are masked), and its processes.", reads, t.status)
+	add(s, "why", "Explain a unit's state, or predict what saving a file would set off. For a unit: how it failed, "+
+		"the failed tests and findings with their source lines, the last relevant lines of output, which files "+
+		"changed since its last good run, what it blocks, and what to do. For a path: which units would act, by "+
+		"which rule and in which order, or what excludes the file.", reads, t.why)
+	add(s, "ripples", "Show what one save, request or crash set off: the files, the units that ran, in order and with "+
 		"their durations, the outcome, and the output of failed runs. Default: the newest ripple.", reads, t.ripple)
-	add(s, "output", "Read or filter output: the last lines of one unit, of all units interleaved, of one run, or "+
+	add(s, "logs", "Read or filter output: the last lines of one unit, of all units interleaved, of one run, or "+
 		"those that match a filter. Stack traces are complete.", reads, t.output)
 	add(s, "screen", "Read a unit's terminal screen as it is now, or as its last run left it: full-screen programs, "+
 		"prompts, typed input. Says whether the unit is waiting for input.", reads, t.screen)
-	add(s, "what_if", "Predict what saving a file would set off: which units would act, by which rule and in which "+
-		"order, or what excludes the file.", reads, t.whatIf)
-	add(s, "observed", "Show what units were seen to do and how that differs from their settings: files that they "+
+	add(s, "observe", "Show what units were seen to do and how that differs from their settings: files that they "+
 		"read and no rule covers, outputs and needs that are not declared, with the lines that would settle it. "+
 		"Nothing is written. Only units with observe = true, or that a user observes, are seen.", reads, t.observed)
 	add(s, "tests", "List tests, newly failing ones first: message, location, expected and actual value; which are "+
@@ -94,7 +94,6 @@ func add[In any](
 
 // Parameters of the tools.
 type (
-	nothing  struct{}
 	waitWhat struct {
 		Units   []string `json:"units,omitempty" jsonschema:"unit or group names to wait for; default: everything"`
 		Timeout float64  `json:"timeout,omitempty" jsonschema:"timeout in seconds; default: 120"`
@@ -133,7 +132,10 @@ type (
 		Unit  string   `json:"unit" jsonschema:"suite name"`
 		Tests []string `json:"tests,omitempty" jsonschema:"test names as listed by the tool tests; default: the failing tests"`
 	}
-	onePath struct {
-		Path string `json:"path" jsonschema:"path, absolute or relative to the project's directory"`
+	maybeUnit struct {
+		Unit string `json:"unit,omitempty" jsonschema:"unit name; default: the whole project"`
+	}
+	unitOrPath struct {
+		Of string `json:"of" jsonschema:"unit name, or a path, absolute or relative to the project's directory; ./NAME is always a path"`
 	}
 )

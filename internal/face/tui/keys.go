@@ -6,6 +6,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/arguments"
 	"omnivigil/internal/face/tui/charts"
+	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/mapview"
 	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/panels"
@@ -56,8 +57,10 @@ var moreUnitKeys = []view.Binding{
 	{Keys: []string{"b"}, Action: "open-in-browser", Name: "open its address in the browser", Group: view.GroupUnit,
 		When: func(m *view.Model) bool { return len(m.Addresses()) > 0 }, Unless: "no address of it is known",
 		Do: (*view.Model).Browse},
-	{Keys: []string{"y"}, Action: "why", Name: "explain its state, and what a save would do", Hint: "why",
-		Group: view.GroupUnit, Do: panels.AskWhy},
+	{Keys: []string{"y"}, Action: "why", Name: "explain its state: all about a failure", Hint: "why",
+		Group: view.GroupUnit, Do: panels.ShowWhy},
+	{Keys: []string{"enter"}, Name: "explain the failure of a broken unit", Hint: "explain",
+		Group: view.GroupUnit, When: lanes.SelectedBroken, Unless: "it is not broken", Do: panels.ShowWhy},
 	{Keys: []string{"l"}, Action: "loop", Name: "loop: decide what it reacts to", Hint: "loop",
 		Group: view.GroupUnit,
 		When: func(m *view.Model) bool {

@@ -93,7 +93,7 @@ func TestKeyWithoutEffect(t *testing.T) {
 		assert.Empty(t, s.requests)
 		m.keyed("esc")
 	}
-	for _, field := range []string{"/", "y enter"} {
+	for _, field := range []string{"/", "M /"} {
 		m.keyed("L")
 		m.keyed(append(strings.Fields(field), "v")...)
 		assert.NotContains(t, m.plainScreen(), "does nothing", "a field takes it")

@@ -34,6 +34,7 @@ import (
 	"omnivigil/internal/session"
 	"omnivigil/internal/session/snapshot"
 	"omnivigil/internal/text/escape"
+	"omnivigil/internal/text/location"
 )
 
 var update = flag.Bool("update", false, "write the screens into testdata")
@@ -50,6 +51,7 @@ type played struct {
 	cases        []api.Case
 	findings     []api.Finding
 	detail       api.Detail
+	explanation  api.Explanation
 	observations api.Observations
 	samples      []api.Sample
 	root         string // the project directory
@@ -105,6 +107,12 @@ func (p *played) Findings(_ context.Context, q api.ResultQuery) (api.FindingPage
 }
 func (p *played) Detail(_ context.Context, _ string) (api.Detail, error) {
 	return p.detail, nil
+}
+func (p *played) Explain(_ context.Context, unit string) (api.Explanation, error) {
+	e := p.explanation
+	snap, err := p.Snapshot(context.Background())
+	e.Unit, e.Account = unit, snap.Account(snap.Unit(unit))
+	return e, err
 }
 func (p *played) Observations(context.Context, []string) (api.Observations, error) {
 	return p.observations, nil
@@ -304,9 +312,9 @@ func TestScreens(t *testing.T) {
 		{"too-small", 5, 30, 5, nil},
 		{"many", 50, 100, 30, nil},
 		{"help", 5, 100, 50, []string{"?"}},
-		{"only-one", 5, 80, 24, []string{"down", "enter"}},
+		{"only-one", 5, 80, 24, []string{"down", "enter", "enter"}},
 		{"back-in-time", 5, 80, 24, []string{"[", "["}},
-		{"wrapped", 5, 80, 24, []string{"down", "enter", "\\"}},
+		{"wrapped", 5, 80, 24, []string{"down", "enter", "enter", "\\"}},
 		{"why", 5, 100, 24, []string{"down", "y"}},
 	} {
 		t.Run(test.name, func(t *testing.T) {
@@ -476,22 +484,38 @@ func TestManyUnits(t *testing.T) {
 	}
 }
 
-// TestWhyPanel checks that keys act on the unit until the user enters the field.
-func TestWhyPanel(t *testing.T) {
-	m, s := play(t, 5, 100, 30)
-	m.screen()
+// TestWhy checks the view that explains a failure: what it shows, that keys act on the unit, and the ways back.
+func TestWhy(t *testing.T) {
+	m, s := play(t, 5, 100, 40)
+	s.explanation.Failure = &api.Failure{
+		Unit: "u0", Run: 3, State: api.Failed, How: "failed: exit 1 after 2.0 s",
+		Excerpts: []api.Excerpt{{
+			Test: "TestTide", Message: "low",
+			Location: location.Location{File: filepath.Join(s.root, "tide.go"), Line: 8},
+			Source:   []api.SourceLine{{Number: 7, Text: "seven"}, {Number: 8, Text: "\teight"}},
+		}},
+		Lines:    []api.Line{{Text: "\x1b[31mlow tide\x1b[0m"}},
+		LastGood: &api.LastGood{Run: 2, At: m.Now},
+		Changed:  []string{"tide.go"},
+		Blocks:   []api.Blocked{{Unit: "u1", State: api.Ready, Freshness: api.Stale}},
+		Remedies: []api.Remedy{{Text: "rerun it now", Action: api.Restart}},
+	}
 	m.keyed("y")
+	m.settle(nil)
+	shown := m.plainScreen()
+	for _, want := range []string{
+		"how u0 run 3 failed", "failed: exit 1 after 2.0 s", "TestTide  tide.go:8", "  7  seven", ">    8      eight",
+		"low tide", "changed since run 2 ran well", "u1: ready, stale", "rerun it now (key r)",
+	} {
+		assert.Contains(t, shown, want)
+	}
 	m.keyed("r")
 	assert.Equal(t, []string{"restart u0"}, s.requests)
-	m.keyed("enter")
-	for _, k := range []string{"a", "s"} {
-		m.keyed(k)
-	}
-	assert.Contains(t, m.plainScreen(), "if I save  as")
-	assert.Len(t, s.requests, 1)
-	m.keyed("esc")
 	m.keyed("esc")
 	assert.True(t, m.IsOpen("overview"))
+	m.keyed("y", "enter")
+	assert.True(t, m.IsOpen("overview"))
+	assert.Contains(t, m.plainScreen(), "only u0")
 }
 
 // TestLongMessages checks that long messages never displace the keys and are never dropped silently.

@@ -3,6 +3,7 @@ package impact
 import (
 	"fmt"
 	"maps"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/text/format"
+	"omnivigil/internal/text/suggest"
 	"omnivigil/internal/watch"
 	"omnivigil/internal/watch/pattern"
 )
@@ -26,6 +28,7 @@ type Report struct {
 	Kept     []Kept   // units that their own rules exclude
 	Near     *Near    // if nothing acts: the rule that almost matches
 	Noise    bool     // such files never count
+	Meant    string   // if there is no such file: the unit whose name is similar
 	Makers   []string // units that declare it as an output
 
 	Hits []engine.Hit // Acts for the engine
@@ -104,6 +107,10 @@ func WhyWith(p *plan.Plan, more map[string][]string, path string) Report {
 	r.Order, r.Makers = foresee(p, r.Hits), Makers(p, r.Path)
 	if len(r.Acts) == 0 && len(r.Kept) == 0 && !r.Settings && !r.Noise {
 		r.Near = nearest(p, interests, path)
+	}
+	bare := !strings.ContainsAny(r.Path, "./")
+	if _, err := os.Stat(filepath.Join(p.Root, r.Path)); bare && err != nil && len(r.Acts) == 0 {
+		r.Meant = suggest.Name(r.Path, p.UnitNames())
 	}
 	return r
 }
@@ -217,6 +224,9 @@ func (r Report) Lines() []string {
 		return lines
 	case len(r.Acts) == 0:
 		add("nothing would act")
+	}
+	if r.Meant != "" {
+		add("there is no such file; did you mean the unit %s?", r.Meant)
 	}
 	if len(r.Makers) > 0 {
 		add("it is an output of %s", format.List(r.Makers))

@@ -441,6 +441,12 @@ func (l *Lanes) NextBroken(m *view.Model) {
 	}
 }
 
+// SelectedBroken reports whether the selected unit is broken.
+func SelectedBroken(m *view.Model) bool {
+	u := m.SelectedUnit()
+	return u != nil && u.State.Broken()
+}
+
 func AnyBroken(m *view.Model) bool {
 	return slices.ContainsFunc(m.Snap.Units, func(u *api.Unit) bool { return u.State.Broken() })
 }

@@ -22,7 +22,7 @@ var SelectKeys = []view.Binding{
 // OnlyKeys show only the output of the selected unit.
 var OnlyKeys = []view.Binding{
 	{Keys: []string{"enter"}, Action: "only-its-output", Name: "show only its output, or all",
-		Hint: "only its output", Group: view.GroupUnit, When: several, Unless: onlyOne,
+		Hint: "only its output", Group: view.GroupUnit, When: severalAndWell, Unless: onlyOne,
 		Do: func(m *view.Model) { Focused(m).Only(m) }},
 }
 
@@ -169,6 +169,9 @@ const (
 
 // several reports whether there is more than one unit.
 func several(m *view.Model) bool { return len(m.Snap.Units) > 1 }
+
+// severalAndWell is several, with a selected unit that is not broken: enter explains a broken one.
+func severalAndWell(m *view.Model) bool { return several(m) && !lanes.SelectedBroken(m) }
 
 // isSearching reports whether the stream is searched.
 func isSearching(m *view.Model) bool { return Focused(m).IsSearching() }

@@ -1,154 +1,200 @@
-// Package panels has the panels that replace the stream below the lanes: why a unit is in its state, a loop, and the
-// doubts about the verdict. Start reading at question, loopPanel and doubtsPanel.
+// Package panels has the views that explain one thing: why a unit is in its state, a loop, the doubts about the
+// verdict, and what was observed. Most replace the stream below the lanes. Start reading at whyView, loopPanel and
+// doubtsPanel.
 package panels
 
 import (
-	"context"
 	"fmt"
 	"strings"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/card"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
-	"omnivigil/internal/text/escape"
 )
 
-// question is the panel that explains the state of the selected unit, and what a save of a path would set off. Keys act
-// on the unit as elsewhere, until the user enters the field.
-type question struct {
-	input  textinput.Model
-	answer []string
-	last   lastWords
+// whyView explains the state of the selected unit: everything about a failure in one place. Keys act on the unit as in
+// the lanes.
+type whyView struct {
+	Explained
+	top, page int
+	below     int    // how many rows are below the last one shown
+	of        string // the unit that top is for
 }
 
-// lastWords are the lines of a run that most likely tell why it ended.
-type lastWords struct {
-	unit  string
-	run   int
-	lines []string
-}
+// ShowWhy opens the view.
+func ShowWhy(m *view.Model) { m.Open(&whyView{}) }
 
-func AskWhy(m *view.Model) {
-	in := textinput.New()
-	in.Prompt = "if I save  "
-	in.Placeholder = "enter, then a path"
-	in.SetWidth(max(m.Width-20, 10))
-	m.Open(&question{input: in})
-}
+func (*whyView) Name() string { return "why" }
 
-func (*question) Name() string { return "why" }
+func (*whyView) Grabs(*view.Model) bool { return false }
 
-func (q *question) Grabs(*view.Model) bool { return q.input.Focused() }
-
-// TakesKeys implements view.Taker.
-func (q *question) TakesKeys(*view.Model) bool { return q.input.Focused() }
-
-func (q *question) Update(m *view.Model, msg tea.Msg) {
-	switch msg := msg.(type) {
-	case tea.MouseMsg:
-		overview.HandleMouse(m, msg)
-	default:
-		var cmd tea.Cmd
-		q.input, cmd = q.input.Update(msg)
-		m.Run(cmd)
+func (w *whyView) Update(_ *view.Model, msg tea.Msg) {
+	if msg, ok := msg.(tea.MouseWheelMsg); ok {
+		w.top += view.Wheel(msg)
 	}
 }
 
-func typing(m *view.Model) bool    { return m.Top().Grabs(m) }
-func notTyping(m *view.Model) bool { return !typing(m) }
-
-// enter gives the keys to the field.
-func (q *question) enter(m *view.Model) { m.Run(q.input.Focus()) }
-
-// submit asks what a save of the path in the field would set off.
-func (q *question) submit(m *view.Model) {
-	q.answer = nil
-	path := strings.TrimSpace(q.input.Value())
-	if path == "" {
-		return
-	}
-	m.Later(func(ctx context.Context) view.Then {
-		answer, err := m.Project.Why(ctx, path)
-		if err != nil {
-			return m.Report(err)
-		}
-		return func() { q.answer = answer.Text }
-	})
-}
-
-// Ask fetches the last lines of a broken unit.
-func (q *question) Ask(m *view.Model) {
-	u := m.SelectedUnit()
-	if u == nil || !u.State.Broken() || q.last.unit == u.Name && q.last.run == u.Run.Number {
-		return
-	}
-	const most = 6
-	q.last = lastWords{u.Name, u.Run.Number, nil}
-	last := q.last
-	m.Later(func(ctx context.Context) view.Then {
-		page, err := m.Project.Lines(ctx, api.LineQuery{Unit: last.unit, Run: last.run, Why: true, Count: most})
-		if err != nil {
-			return m.Report(err)
-		}
-		for _, l := range page.Lines {
-			last.lines = append(last.lines, escape.Strip(l.Text))
-		}
-		return func() { q.last = last }
-	})
-}
-
-// Draw draws the panel instead of the stream.
-func (q *question) Draw(m *view.Model, width, height int) []string {
-	return overview.UnderLanes(m, "why", height, func(room int) []string {
-		rows := append([]string{""}, q.unitRows(m)...)
-		rows = append(rows, "", "  "+q.input.View(), "")
-		for _, line := range q.answer {
-			rows = append(rows, "  "+m.Palette.Text.Render(line))
-		}
-		for i := range rows {
-			rows[i] = cells.Fit(rows[i], width)
-		}
-		return view.Pad(rows, room, width)
-	})
-}
-
-func (q *question) unitRows(m *view.Model) []string {
+func (w *whyView) Draw(m *view.Model, width, height int) []string {
 	u := m.SelectedUnit()
 	if u == nil {
-		return nil
+		return view.Pad([]string{m.TitledRule("no unit selected", width)}, height, width)
 	}
-	var rows []string
-	for _, line := range m.Snap.Account(u) {
-		rows = append(rows, "  "+line)
+	if w.of != u.Name {
+		w.of, w.top = u.Name, 0
 	}
-	if use := m.Snap.Uses[u.Name]; use.Memory > 0 {
-		rows = append(rows, fmt.Sprintf("  it uses %.1f %% of a core and %s", 100*use.CPU, lanes.Memory(use)))
+	all := w.rows(m, width)
+	w.page = max(height-2, 1)
+	w.top = max(0, min(w.top, len(all)-(height-1)))
+	title := fmt.Sprintf("why  %s  %s  %s", u.Name, u.Kind, lanes.StateWord(u))
+	if w.below = len(all) - w.top - (height - 1); w.below > 0 {
+		title += fmt.Sprintf("  (%d more lines: page down)", w.below)
 	}
-	if u.State.Broken() && q.last.unit == u.Name && len(q.last.lines) > 0 {
-		rows = append(rows, "  last lines:")
-		for _, l := range q.last.lines {
-			rows = append(rows, "    "+m.Palette.Dim.Render(l))
+	rows := append([]string{m.TitledRule(title, width)}, all[w.top:]...)
+	for i := range rows {
+		rows[i] = cells.Fit(rows[i], width)
+	}
+	return view.Pad(rows, height, width)
+}
+
+// rows are all sections.
+func (w *whyView) rows(m *view.Model, width int) []string {
+	if !w.Known(m) {
+		// What is known without asking is shown at once.
+		w.Explanation.Account = m.Snap.Account(m.SelectedUnit())
+	}
+	main, aside := width, width
+	wide := width >= overview.WideEnough
+	if wide {
+		main = width * 3 / 5
+		aside = width - main
+	}
+	var left, right []string
+	for _, s := range card.Sections(w.Explanation, m.Snap.Project.Root, m.Now, byKey(m)) {
+		if wide && s.Aside {
+			right = append(right, sectionRows(m, s, aside)...)
+		} else {
+			left = append(left, sectionRows(m, s, main)...)
 		}
+	}
+	if w.Problem != "" {
+		left = append(left, "", "  "+m.Palette.Broken.Render(w.Problem))
+	}
+	for i, row := range right {
+		if i == len(left) {
+			left = append(left, "")
+		}
+		left[i] = cells.Fit(left[i], main) + row
+	}
+	return left
+}
+
+// sectionRows draws a section below an empty row.
+func sectionRows(m *view.Model, s card.Section, width int) []string {
+	var rows []string
+	indent := ""
+	if s.Title != "" {
+		rows = append(rows, "", m.Palette.Bright.Render("  "+s.Title))
+		indent = "  "
+	}
+	for _, row := range CardRows(m, s.Rows, width-len(indent)) {
+		rows = append(rows, indent+row)
 	}
 	return rows
 }
 
-// WhyKeys are those of the panel.
+// byKey names the key that carries out a remedy.
+func byKey(m *view.Model) card.Doing {
+	return func(unit string, r api.Remedy) string {
+		switch {
+		case r.Action != "" && unit != m.Selected:
+			return "" // keys act on the selected unit
+		case r.Action == api.Restart:
+			return " (key " + m.KeyOf("restart") + ")"
+		case r.Action == api.Widen:
+			return " (key " + m.KeyOf("remove-arguments") + ")"
+		case r.File != "":
+			return " (key " + m.KeyOf("edit") + ")"
+		}
+		return ""
+	}
+}
+
+// CardRows draws rows of a section in width cells. Prose is wrapped; lines of files and of output are cut.
+func CardRows(m *view.Model, rows []card.Row, width int) []string {
+	var out []string
+	for _, r := range rows {
+		lines := []string{r.Text}
+		if r.Role != card.Source && r.Role != card.Marked && r.Role != card.Output {
+			indent := r.Text[:len(r.Text)-len(strings.TrimLeft(r.Text, " "))]
+			lines = strings.Split(ansi.Wrap(r.Text, max(width-3, 20), ""), "\n")
+			for i := 1; i < len(lines); i++ {
+				lines[i] = indent + "  " + lines[i]
+			}
+		}
+		for _, line := range lines {
+			out = append(out, "  "+styleOf(m, r.Role).Render(line))
+		}
+	}
+	return out
+}
+
+func styleOf(m *view.Model, r card.Role) lipgloss.Style {
+	switch r {
+	case card.Broken:
+		return m.Palette.Broken
+	case card.Quiet, card.Source:
+		return m.Palette.Dim
+	case card.Marked, card.Location:
+		return m.Palette.Bright
+	}
+	return m.Palette.Text
+}
+
+// more reports whether there are rows below.
+func more(m *view.Model) bool {
+	w, ok := m.Top().(*whyView)
+	return ok && w.below > 0
+}
+
+// edit opens the first location of the failure in the editor.
+func (w *whyView) edit(m *view.Model) {
+	if f := w.Failure; w.Known(m) && f != nil {
+		for _, r := range f.Remedies {
+			if r.File != "" {
+				m.OpenLocation(r.Location)
+				return
+			}
+		}
+	}
+	m.Said = "no file is known to edit"
+}
+
+// onlyOutput goes back to the lanes, with only the output of the unit.
+func onlyOutput(m *view.Model) {
+	m.BackToLanes()
+	overview.Focused(m).Only(m)
+}
+
+// WhyKeys are those of the view.
 var WhyKeys = []view.Binding{
-	{In: "why", Keys: []string{"enter"}, Name: "ask", Hint: "ask", Group: view.GroupField, When: typing,
-		Do: view.On(func(m *view.Model, q *question) { q.submit(m) })},
-	{In: "why", Keys: []string{"esc", "ctrl+c"}, Name: "leave the field", Hint: "leave the field",
-		Group: view.GroupField,
-		When:  typing,
-		Do:    view.On(func(_ *view.Model, q *question) { q.input.Blur() })},
-	{In: "why", Keys: []string{"enter"}, Name: "type a path", Hint: "type a path", Group: view.GroupField,
-		When: notTyping,
-		Do:   view.On(func(m *view.Model, q *question) { q.enter(m) })},
-	{In: "why", Keys: []string{"esc", "q", "y"}, Name: "close", Hint: "close", Group: view.GroupField, When: notTyping,
+	{In: "why", Keys: []string{"enter"}, Name: "show only its output", Hint: "only its output", Group: view.GroupWhy,
+		Do: onlyOutput},
+	{In: "why", Keys: []string{"e"}, Name: "open the location in the editor", Hint: "editor", Group: view.GroupWhy,
+		Do: view.On(func(m *view.Model, w *whyView) { w.edit(m) })},
+	{In: "why", Keys: []string{"esc", "q", "y"}, Name: "close", Hint: "close", Group: view.GroupWhy,
 		Do: (*view.Model).Close},
+	{In: "why", Keys: []string{"pgdown", "space"}, Name: "scroll down", Hint: "scroll down", Group: view.GroupWhy,
+		When: more, Unless: "this is the end",
+		Do: view.On(func(_ *view.Model, w *whyView) { w.top += w.page })},
+	{In: "why", Keys: []string{"pgup"}, Name: "scroll up", Group: view.GroupWhy,
+		Do: view.On(func(_ *view.Model, w *whyView) { w.top -= w.page })},
+	{In: "why", Keys: []string{"home", "g"}, Name: "first line", Group: view.GroupWhy,
+		Do: view.On(func(_ *view.Model, w *whyView) { w.top = 0 })},
 }

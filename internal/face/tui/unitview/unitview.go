@@ -14,6 +14,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/card"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/charts"
@@ -29,6 +30,7 @@ import (
 // unitView is the selected unit in full: its state, its last runs, what it uses of the machine, its settings, and its
 // output.
 type unitView struct {
+	why     panels.Explained
 	detail  api.Detail
 	before  api.Detail // the one before, for what processes have used since
 	at, was time.Time  // when these were fetched
@@ -62,6 +64,7 @@ func (v *unitView) Ask(m *view.Model) {
 		v.output.Filter, v.top = own, 0
 	}
 	v.output.Ask(m)
+	v.why.Ask(m)
 	if v.asking || v.detail.Unit == u.Name && v.run == u.Run.Number && m.Now.Sub(v.at) < detailPause {
 		return
 	}
@@ -114,7 +117,7 @@ const besideWidth = 130
 func (v *unitView) rows(m *view.Model, u *api.Unit, width int) []string {
 	left := [][]string{v.runs(m, u, min(width, max(width/2, besideWidth/2))), v.rules(m), v.processes(m)}
 	right := [][]string{v.links(m, u), v.pages(m), v.outputs(m), v.observed(m), v.settings(m), v.environment(m)}
-	rows := append(v.now(m, u), v.use(m, u, width)...)
+	rows := slices.Concat(v.now(m, u, width), v.use(m, u, width))
 	if width < besideWidth {
 		return append(rows, slices.Concat(slices.Concat(left...), slices.Concat(right...))...)
 	}
@@ -149,14 +152,17 @@ func (v *unitView) use(m *view.Model, u *api.Unit, width int) []string {
 // heading begins a section.
 func heading(m *view.Model, text string) string { return m.Palette.Bright.Render("  " + text) }
 
-// now is the state of the unit and the reason.
-func (v *unitView) now(m *view.Model, u *api.Unit) []string {
-	var rows []string
-	for _, line := range m.Snap.Account(u) {
-		rows = append(rows, "  "+line)
+// now is the state of the unit and the reason. Of a failure it is the beginning; the view that explains it has all.
+func (v *unitView) now(m *view.Model, u *api.Unit, width int) []string {
+	e := api.Explanation{Account: m.Snap.Account(u)}
+	if v.why.Known(m) {
+		e = v.why.Explanation
 	}
-	if v.problem != "" {
-		rows = append(rows, "  "+m.Palette.Broken.Render(v.problem))
+	rows := panels.CardRows(m, card.Brief(e, m.Snap.Project.Root), width)
+	for _, problem := range []string{v.problem, v.why.Problem} {
+		if problem != "" {
+			rows = append(rows, "  "+m.Palette.Broken.Render(problem))
+		}
 	}
 	return rows
 }

@@ -54,6 +54,7 @@ const (
 	GroupDoubts   = "doubts"
 	GroupObserved = "what was observed"
 	GroupField    = "a field"
+	GroupWhy      = "an explanation"
 	GroupLeave    = "leaving"
 	GroupLines    = "chosen lines"
 	GroupTerminal = "a terminal"
