@@ -134,9 +134,9 @@ var allowed = map[string]string{
 	"session": "api engine engine/explain engine/recording output/logbook output/reader output/redact plan " +
 		"plan/edit plan/settings process process/browser process/meter process/observe process/series " +
 		"session/account session/explanation session/impact session/observation session/outcomes " +
-		"session/outputs session/pages session/run session/snapshot session/terminals session/writers " +
-		"store/consent store/observed store/reuse store/setup text/escape text/format text/suggest watch " +
-		"watch/pattern",
+		"session/outputs session/pages session/run session/snapshot session/terminals session/verdicts " +
+		"session/writers store/consent store/observed store/reuse store/setup text/escape text/format " +
+		"text/suggest watch watch/pattern",
 	"session/account": "api",
 	"session/explanation": "api engine engine/explain plan results/source session/outcomes text/format " +
 		"text/location",
@@ -153,6 +153,7 @@ var allowed = map[string]string{
 		"store/setup text/escape text/format",
 	"session/snapshot":  "api engine engine/explain plan session/impact text/escape text/format",
 	"session/terminals": "api engine output/logbook output/redact output/terminal plan session/run text/suggest",
+	"session/verdicts":  "api",
 	"session/writers":   "engine process session/run",
 	"store/consent":     "files plan text/format",
 	"store/observed":    "files plan process/observe store/reuse",

@@ -25,6 +25,9 @@ type Project interface {
 	// Snapshot returns the current state of the project.
 	Snapshot(ctx context.Context) (*Snapshot, error)
 
+	// VerdictAt returns a verdict of this session. A *Refusal tells that none is known.
+	VerdictAt(ctx context.Context, q VerdictQuery) (PastVerdict, error)
+
 	// Follow calls show with the current state of the project, and again whenever it has changed, at most MaxFrames
 	// times a second. It returns nil after show got the last state of an ended project, and otherwise the error of
 	// show or of the context. Until it returns, the face counts as attached, unless its kind is empty.

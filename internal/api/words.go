@@ -38,7 +38,7 @@ func (s *Snapshot) Standing(u *Unit) []string {
 	if why := s.WhyOf(u); u.Freshness != Stale && why != "" {
 		lines = append(lines, "it "+why)
 	}
-	if u.Run.Number > 0 {
+	if u.Run.Because != "" {
 		lines = append(
 			lines,
 			fmt.Sprintf("run %d (ripple %s) started because: %s", u.Run.Number, numbers(u.Run.Ripples), u.Run.Because),

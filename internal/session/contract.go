@@ -34,6 +34,17 @@ type showing struct {
 // Snapshot implements api.Project.
 func (s *Session) Snapshot(context.Context) (*api.Snapshot, error) { return s.shown(), nil }
 
+// VerdictAt implements api.Project.
+func (s *Session) VerdictAt(_ context.Context, q api.VerdictQuery) (api.PastVerdict, error) {
+	if v, known := s.past.Find(q); known {
+		return v, nil
+	}
+	if q.Turned != "" {
+		return api.PastVerdict{}, api.Refuse("the verdict has not turned %s in this session", q.Turned)
+	}
+	return api.PastVerdict{}, api.Refuse("no verdict of that time is kept")
+}
+
 // shown returns the current state of the project: the last snapshot, if nothing has changed since.
 func (s *Session) shown() *api.Snapshot {
 	snap, _ := s.shownAndOf()

@@ -27,6 +27,7 @@ type loop struct {
 	watching watching
 	live     map[string]*run.Live
 	ignored  map[string][]string // files that units ignore, in this session
+	judged   api.Verdict         // the newest, with secrets
 	ahead    time.Duration       // how far the wall clock has moved relative to the steady one
 	over     bool
 }

@@ -30,6 +30,7 @@ import (
 	"omnivigil/internal/session/pages"
 	"omnivigil/internal/session/run"
 	"omnivigil/internal/session/terminals"
+	"omnivigil/internal/session/verdicts"
 	"omnivigil/internal/session/writers"
 	"omnivigil/internal/store/observed"
 	"omnivigil/internal/store/reuse"
@@ -162,6 +163,7 @@ type facts struct {
 	account  *account.Account
 	writers  *writers.Observer
 	verdicts chan verdictNews
+	past     verdicts.History
 	kept     chan struct{} // closed when all facts are written
 	unkept   atomic.Bool   // a failure to write snapshots was reported
 }

@@ -14,9 +14,14 @@ import (
 	"omnivigil/internal/session/snapshot"
 )
 
-// judge records when the verdict has become broken or stale and nothing is moving, and when it is current again. Only
-// the loop calls it.
+// judge records the verdict, when it has become broken or stale and nothing is moving, and when it is current again.
+// Only the loop calls it.
 func (l *loop) judge(snap *engine.Snapshot) {
+	v := api.Verdict{Word: snapshot.VerdictWord(snap), Text: explain.Verdict(snap)}
+	if v != l.judged {
+		l.judged = v
+		l.past.Add(snap.At.Wall, api.Verdict{Word: v.Word, Text: l.clean(v.Text)})
+	}
 	l.showing.mu.Lock()
 	was := l.showing.trouble
 	l.showing.mu.Unlock()
@@ -38,7 +43,7 @@ func (l *loop) judge(snap *engine.Snapshot) {
 		case <-l.verdicts:
 		default:
 		}
-		l.verdicts <- verdictNews{*c, l.plan, snapshot.VerdictWord(snap), l.clean(explain.Verdict(snap))}
+		l.verdicts <- verdictNews{*c, l.plan, v.Word, l.clean(v.Text)}
 	}
 }
 

@@ -320,6 +320,12 @@ func (c *Client) Detail(ctx context.Context, unit string) (api.Detail, error) {
 	return d, c.get(ctx, api.Root+"/unit", url.Values{"name": {unit}}, &d)
 }
 
+// VerdictAt implements Project.
+func (c *Client) VerdictAt(ctx context.Context, q api.VerdictQuery) (api.PastVerdict, error) {
+	var v api.PastVerdict
+	return v, c.get(ctx, api.Root+"/verdict", api.Encode(&q), &v)
+}
+
 // Explain implements Project.
 func (c *Client) Explain(ctx context.Context, unit string) (api.Explanation, error) {
 	var e api.Explanation

@@ -80,6 +80,9 @@ func (s *Server) handler() http.Handler {
 		snap, err := s.project.Snapshot(r.Context())
 		reply(w, snap, err)
 	})
+	mux.HandleFunc("GET "+api.Root+"/verdict", func(w http.ResponseWriter, r *http.Request) {
+		answerQuery(w, r, s.project.VerdictAt)
+	})
 	mux.HandleFunc("GET "+api.Root+"/beats", s.streamed(s.beats))
 	mux.HandleFunc("GET "+api.Root+"/follow", s.streamed(s.follow))
 	mux.HandleFunc("GET "+api.Root+"/facts", s.streamed(s.facts))

@@ -132,6 +132,9 @@ func (p *still) Detail(_ context.Context, unit string) (api.Detail, error) {
 		Variables: []api.Variable{{Name: "PORT", Value: "4102", From: ".env"}},
 	}, nil
 }
+func (p *still) VerdictAt(_ context.Context, q api.VerdictQuery) (api.PastVerdict, error) {
+	return api.PastVerdict{At: q.At, Verdict: api.Verdict{Word: api.VerdictStale}, Turned: q.Turned}, nil
+}
 func (p *still) Explain(_ context.Context, unit string) (api.Explanation, error) {
 	return api.Explanation{Unit: unit, Failure: &api.Failure{
 		Unit: "fares", How: "failed: exit 1", Excerpts: []api.Excerpt{{Message: "<bad>"}},
@@ -271,6 +274,19 @@ func TestThroughTheSocket(t *testing.T) {
 		api.SamplePage{Samples: []api.Sample{{Unit: "tides", CPU: 0.5, Memory: 4096, Output: 7}}, Next: 42},
 		samples,
 	)
+
+	then := api.VerdictQuery{At: time.Unix(1900000000, 5).UTC(), Turned: api.TurnedBad}
+	past, err := c.VerdictAt(t.Context(), then)
+	require.NoError(t, err)
+	assert.Equal(t, api.PastVerdict{At: then.At, Verdict: api.Verdict{Word: api.VerdictStale}, Turned: then.Turned},
+		past)
+	_, err = c.VerdictAt(t.Context(), api.VerdictQuery{Turned: "blue"})
+	require.ErrorContains(t, err, `turned must be bad or good, not "blue"`)
+	why, err := c.Explain(t.Context(), "tides")
+	require.NoError(t, err)
+	assert.Equal(t, "<bad>", why.Failure.Excerpts[0].Message)
+	_, err = c.Explain(t.Context(), "")
+	require.ErrorContains(t, err, "name is missing")
 
 	screen, err := c.Screen(t.Context(), "tides")
 	require.NoError(t, err)

@@ -26,15 +26,15 @@ func (*leaving) Update(*view.Model, tea.Msg) {}
 
 // otherFaces are the project's faces except this one.
 func otherFaces(m *view.Model) []api.Face {
-	return slices.DeleteFunc(slices.Clone(m.Snap.Faces), func(f api.Face) bool { return f.PID == os.Getpid() })
+	return slices.DeleteFunc(slices.Clone(m.Live.Faces), func(f api.Face) bool { return f.PID == os.Getpid() })
 }
 
 // isLast reports whether the project would end with this screen.
-func isLast(m *view.Model) bool { return !m.Snap.Background && len(otherFaces(m)) == 0 }
+func isLast(m *view.Model) bool { return !m.Live.Background && len(otherFaces(m)) == 0 }
 
 // quit asks what becomes of the project. While it is being stopped, it stops everything at once.
 func quit(m *view.Model) {
-	if m.Snap.Quitting {
+	if m.Live.Quitting {
 		m.Ask(api.EndNow)
 		return
 	}
@@ -66,7 +66,7 @@ func endProject(m *view.Model) {
 
 func (*leaving) Draw(m *view.Model, width, height int) []string {
 	return overview.UnderLanes(m, "leave", height, func(room int) []string {
-		rows := []string{"", "  Leave " + m.Snap.Project.Name + "? " + atWork(m)}
+		rows := []string{"", "  Leave " + m.Live.Project.Name + "? " + atWork(m)}
 		if company := company(m); company != "" {
 			for i, f := range otherFaces(m) {
 				if i == 0 {
@@ -74,7 +74,7 @@ func (*leaving) Draw(m *view.Model, width, height int) []string {
 				}
 				company += fmt.Sprintf(" process %d", f.PID)
 			}
-			rows = []string{"", "  " + m.Snap.Project.Name + " would keep running without this screen,", "  " + company}
+			rows = []string{"", "  " + m.Live.Project.Name + " would keep running without this screen,", "  " + company}
 		}
 		rows = append(rows, "")
 		for _, b := range m.BindingsOf("leave") {
@@ -96,7 +96,7 @@ func (*leaving) Draw(m *view.Model, width, height int) []string {
 // atWork tells how many units a stop would end.
 func atWork(m *view.Model) string {
 	n := 0
-	for _, u := range m.Snap.Units {
+	for _, u := range m.Live.Units {
 		if u.Run.Number > 0 && u.Run.EndedAt.IsZero() {
 			n++
 		}

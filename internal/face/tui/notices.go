@@ -60,7 +60,7 @@ func (r *root) looksElsewhere() bool {
 // isUsedLast reports whether this is the screen on the project that was used last.
 func (r *root) isUsedLast() bool {
 	var mine, others time.Time
-	for _, f := range r.Snap.Faces {
+	for _, f := range r.Live.Faces {
 		switch {
 		case f.PID == os.Getpid():
 			mine = f.UsedAt
@@ -74,15 +74,15 @@ func (r *root) isUsedLast() bool {
 // notify sends a notice if the verdict has changed, the user is looking elsewhere, and no other screen was used later.
 func (r *root) notify() {
 	n := &r.away
-	changed := n.known && n.trouble != r.Snap.Trouble
-	n.trouble, n.known = r.Snap.Trouble, true
-	if !changed || r.habits.Notify == "off" || r.Snap.Quitting || r.Snap.Verdict.Word == api.VerdictStopped ||
+	changed := n.known && n.trouble != r.Live.Trouble
+	n.trouble, n.known = r.Live.Trouble, true
+	if !changed || r.habits.Notify == "off" || r.Live.Quitting || r.Live.Verdict.Word == api.VerdictStopped ||
 		!r.looksElsewhere() ||
 		!r.isUsedLast() {
 		return
 	}
-	verdict := strings.ToUpper(string(r.Snap.Verdict.Word)) + "  " + r.Snap.Verdict.Text
-	r.Run(tea.Raw(notice(r.habits.Notify, os.Getenv, r.Snap.Project.Name, verdict)))
+	verdict := strings.ToUpper(string(r.Live.Verdict.Word)) + "  " + r.Live.Verdict.Text
+	r.Run(tea.Raw(notice(r.habits.Notify, os.Getenv, r.Live.Project.Name, verdict)))
 }
 
 // notice is the sequence for a notice: a desktop notice (OSC 777 in rxvt, foot and VTE terminals, otherwise OSC 9), or

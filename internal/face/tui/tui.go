@@ -143,7 +143,7 @@ func (r *root) Init() tea.Cmd { return tea.Batch(r.tick(), tea.RequestBackground
 // seconds, so that an idle screen costs nothing.
 func (r *root) tick() tea.Cmd {
 	pause := 2 * time.Second
-	if r.Snap.Verdict.Word == api.VerdictUpdating {
+	if r.Live.Verdict.Word == api.VerdictUpdating {
 		pause = max(min(lanes.AxisOf(r.Model).Column, pause), 100*time.Millisecond)
 	}
 	return tea.Tick(pause, func(time.Time) tea.Msg { return tickMsg{} })
@@ -154,6 +154,7 @@ func (r *root) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	r.Now = r.clock()
 	_, r.onlySnapshot = msg.(*api.Snapshot)
 	r.guarded(func() { r.handle(msg) })
+	r.Recall()
 	r.guarded(func() {
 		for _, v := range []view.View{r.Stack[0], r.Top()} {
 			if a, ok := v.(view.Asker); ok {
@@ -194,7 +195,8 @@ func (r *root) handle(msg tea.Msg) {
 		r.ShowError(msg.Err)
 		r.drawAgain()
 	case *api.Snapshot:
-		r.Snap = msg
+		r.Live = msg
+		r.Recall()
 		r.MeetUnits()
 		r.notify()
 	case silentMsg:
@@ -383,14 +385,14 @@ func (r *root) notices() []string {
 }
 
 func pauseOrResume(m *view.Model) api.Action {
-	if u := m.SelectedUnit(); u != nil && u.Paused {
+	if u := m.Live.Unit(m.Selected); u != nil && u.Paused {
 		return api.Resume
 	}
 	return api.Pause
 }
 
 func pauseOrResumeAll(m *view.Model) api.Action {
-	if m.Snap.Paused {
+	if m.Live.Paused {
 		return api.Resume
 	}
 	return api.Pause

@@ -33,6 +33,7 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/session"
 	"omnivigil/internal/session/snapshot"
+	"omnivigil/internal/session/verdicts"
 	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/location"
 )
@@ -54,6 +55,7 @@ type played struct {
 	explanation  api.Explanation
 	observations api.Observations
 	samples      []api.Sample
+	past         verdicts.History
 	root         string // the project directory
 	m            *root
 }
@@ -107,6 +109,12 @@ func (p *played) Findings(_ context.Context, q api.ResultQuery) (api.FindingPage
 }
 func (p *played) Detail(_ context.Context, _ string) (api.Detail, error) {
 	return p.detail, nil
+}
+func (p *played) VerdictAt(_ context.Context, q api.VerdictQuery) (api.PastVerdict, error) {
+	if v, known := p.past.Find(q); known {
+		return v, nil
+	}
+	return api.PastVerdict{}, api.Refuse("none is known")
 }
 func (p *played) Explain(_ context.Context, unit string) (api.Explanation, error) {
 	e := p.explanation
@@ -205,7 +213,9 @@ func play(t testing.TB, n, width, height int) (*root, *played) {
 	book := logbook.Open(filepath.Join(t.TempDir(), "log"), logbook.Options{})
 	t.Cleanup(func() { book.Close() })
 	book.SetClock(func() time.Time { return w.Now })
+	project := &played{World: w, book: book}
 	w.After = func(_ engine.Event, orders []engine.Order) {
+		project.past.Add(w.Now, snapshot.Of(w.Engine.Snapshot(), p).Verdict)
 		for _, o := range orders {
 			if said, ok := o.(engine.Tell); ok && !said.Quiet() {
 				stream := logbook.Note
@@ -242,7 +252,6 @@ func play(t testing.TB, n, width, height int) (*root, *played) {
 	}
 	fails["u1"] = engine.Exit{Code: 3}
 	save("u1")
-	project := &played{World: w, book: book}
 	first, _ := project.Snapshot(t.Context())
 	m := newRoot(t.Context(), project, first)
 	m.clock = func() time.Time { return w.Now }
@@ -263,6 +272,7 @@ func (m *root) settle(msg tea.Msg) {
 	m.Now = m.clock()
 	m.handle(msg)
 	for range 30 {
+		m.Recall()
 		m.screen() // sizes are known only after the first frame
 		for _, s := range overview.Of(m.Model).Streams {
 			s.Ask(m.Model)
@@ -482,6 +492,33 @@ func TestManyUnits(t *testing.T) {
 		m.keyed("esc")
 		assert.Contains(t, m.plainScreen(), "\n  u1 ")
 	}
+}
+
+// TestPast checks that verdict and states are those of the time cursor, and the keys to when the verdict last turned.
+func TestPast(t *testing.T) {
+	m, s := play(t, 5, 100, 30)
+	m.keyed(",")
+	m.settle(nil)
+	shown := m.plainScreen()
+	assert.Regexp(t, `(?m)^  BROKEN     at 12:00:19   u3 failed \(exit 2\) .* now BROKEN *$`, shown)
+	assert.Regexp(t, `(?m)^  u1 ready `, shown, "it crashed later")
+	assert.Regexp(t, `(?m)^  u3 failed `, shown)
+	m.keyed("down", "down", "down", "down")
+	require.Equal(t, "u4", m.Selected)
+	m.keyed("s")
+	assert.Equal(t, []string{"stop u4"}, s.requests, "keys act on what is there now")
+	m.keyed(",")
+	m.settle(nil)
+	assert.Contains(t, m.plainScreen(), "the verdict did not turn bad earlier in this session")
+	m.keyed(".")
+	assert.Regexp(t, `(?m)^  u1 crashed `, m.plainScreen())
+	assert.NotContains(t, m.plainScreen(), "now BROKEN")
+	m.keyed(";")
+	m.settle(nil)
+	assert.Contains(t, m.plainScreen(), "none is known")
+	m.keyed("[", "[", "[")
+	m.settle(nil)
+	assert.Regexp(t, `(?m)^  (CURRENT|UPDATING)     at 12:00:10 `, m.plainScreen())
 }
 
 // TestWhy checks the view that explains a failure: what it shows, that keys act on the unit, and the ways back.

@@ -23,18 +23,39 @@ func (r *root) verdictView(width int) string {
 	v := r.Snap.Verdict
 	word := r.Palette.Banner[v.Word].Render("  " + strings.ToUpper(string(v.Word)) + "  ")
 	mark, text := doubtMark(r.Model)
+	if r.IsPast() {
+		word, mark, text = r.pastVerdict()
+	}
 	if silence := silence(r.Model); silence != "" { // an unconfirmed verdict is not a verdict
 		word, mark, text = r.Palette.Banner[api.VerdictStopped].Render("  NO ANSWER  "), "", silence
 	}
 	left := word + "  " + mark + r.Palette.Bright.Render(text)
 	// The reason matters more than the right corner.
+	corner := cornerTexts(r.Model)
+	if r.IsPast() && r.Silent == 0 { // what is true now matters more than the past
+		now := "now " + strings.ToUpper(string(r.Live.Verdict.Word)) + " "
+		return cells.Ends(cells.Fit(left, width-len(now)-2), r.Palette.VerdictStyle(r.Live.Verdict.Word).Render(now), width)
+	}
 	room := width - ansi.StringWidth(left) - 1
-	for _, right := range cornerTexts(r.Model) {
+	for _, right := range corner {
 		if ansi.StringWidth(right) < room {
 			return cells.Ends(left, r.Palette.Dim.Render(right), width)
 		}
 	}
 	return cells.Ends(left, "", width)
+}
+
+// pastVerdict is the verdict at the time cursor, marked as past: a frame instead of the solid banner, and the time.
+func (r *root) pastVerdict() (word, mark, text string) {
+	v := r.Snap.Verdict
+	mark = r.Palette.Chosen.Render(" at "+format.Clock(r.At)+" ") + "  "
+	switch {
+	case !r.PastKnown():
+		return r.Palette.Dim.Render("  UNKNOWN  "), mark, "no verdict of that time is kept"
+	case v.Word == "":
+		return r.Palette.Dim.Render("  …  "), mark, ""
+	}
+	return r.Palette.VerdictStyle(v.Word).Render("  " + strings.ToUpper(string(v.Word)) + "  "), mark, v.Text
 }
 
 // cornerTexts are what may be shown in the right corner: the project, the other faces and the time of day; each is
@@ -69,7 +90,7 @@ func (r *root) title() string {
 	if r.Silent > 0 {
 		return escape.Text("NO ANSWER  " + r.Snap.Project.Name)
 	}
-	return escape.Text(strings.ToUpper(string(r.Snap.Verdict.Word)) + "  " + r.Snap.Project.Name)
+	return escape.Text(strings.ToUpper(string(r.Live.Verdict.Word)) + "  " + r.Live.Project.Name)
 }
 
 // hintsView is the bottom line: the few keys that are useful now, and the stream's position.

@@ -102,9 +102,11 @@ func NewPalette(of Ground, profile colorprofile.Profile) *Palette {
 		Stale:   pick(theme.Stale),
 		Chosen:  lipgloss.NewStyle().Reverse(true),
 	}
-	p.Banner = map[api.VerdictWord]lipgloss.Style{
-		api.VerdictCurrent: banner(p.Current), api.VerdictUpdating: banner(p.Moving), api.VerdictStale: banner(p.Stale),
-		api.VerdictBroken: banner(p.Broken), api.VerdictStopped: banner(p.Dim),
+	p.Banner = map[api.VerdictWord]lipgloss.Style{}
+	for _, word := range []api.VerdictWord{
+		api.VerdictCurrent, api.VerdictUpdating, api.VerdictStale, api.VerdictBroken, api.VerdictStopped,
+	} {
+		p.Banner[word] = banner(p.VerdictStyle(word))
 	}
 	for _, h := range theme.Units {
 		p.Units = append(p.Units, pick(h))
@@ -172,6 +174,21 @@ func (p *Palette) Texture(c timeline.Cell) (string, lipgloss.Style) {
 		return "╳", p.Broken
 	}
 	return " ", p.Text
+}
+
+// VerdictStyle is the color of a verdict.
+func (p *Palette) VerdictStyle(word api.VerdictWord) lipgloss.Style {
+	switch word {
+	case api.VerdictCurrent:
+		return p.Current
+	case api.VerdictUpdating:
+		return p.Moving
+	case api.VerdictStale:
+		return p.Stale
+	case api.VerdictBroken:
+		return p.Broken
+	}
+	return p.Dim
 }
 
 // ToneStyle is the color of what Omnivigil says.

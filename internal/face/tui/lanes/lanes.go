@@ -196,8 +196,9 @@ func (l *Lanes) lane(m *view.Model, u *api.Unit, c Columns, a timeline.Axis) str
 		-1,
 		m.Generation,
 	}
-	if !m.At.IsZero() {
+	if m.IsPast() { // what is not kept over time is not shown
 		looks.at = a.At(m.At)
+		looks.endpoint, looks.memory, looks.note, looks.asks = "", "", "", false
 	}
 	if d, ok := l.drawn[u.Name]; !ok || d.from != looks {
 		l.drawn[u.Name] = drawnLane{looks, l.drawLane(m, looks)}

@@ -1,11 +1,13 @@
 package overview
 
 import (
+	"context"
 	"slices"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
+	"omnivigil/internal/api"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/stream"
@@ -63,6 +65,24 @@ func moveSave(m *view.Model, by int) {
 		}
 	}
 	BackToNow(m)
+}
+
+// moveTurn moves to the last time before the shown one at which the verdict turned bad or good.
+func moveTurn(m *view.Model, to api.Turn) {
+	before := m.ShownTime().Add(-1)
+	m.Later(func(ctx context.Context) view.Then {
+		v, err := m.Project.VerdictAt(ctx, api.VerdictQuery{At: before, Turned: to})
+		return func() {
+			if err != nil {
+				m.Said = err.Error()
+				if m.IsPast() {
+					m.Said = "the verdict did not turn " + string(to) + " earlier in this session"
+				}
+				return
+			}
+			GoTo(m, v.At)
+		}
+	})
 }
 
 func zoom(m *view.Model, by int) {

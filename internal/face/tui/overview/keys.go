@@ -1,6 +1,7 @@
 package overview
 
 import (
+	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
@@ -36,6 +37,10 @@ var TimeKeys = []view.Binding{
 		Do: func(m *view.Model) { moveSave(m, -1) }},
 	{Keys: []string{"]"}, Action: "next-save", Name: "next save", Group: view.GroupTime,
 		Do: func(m *view.Model) { moveSave(m, 1) }},
+	{Keys: []string{","}, Action: "turned-bad", Name: "go to when the verdict last turned bad", Group: view.GroupTime,
+		Do: func(m *view.Model) { moveTurn(m, api.TurnedBad) }},
+	{Keys: []string{";"}, Action: "turned-good", Name: "go to when the verdict last turned good",
+		Group: view.GroupTime, Do: func(m *view.Model) { moveTurn(m, api.TurnedGood) }},
 	{Keys: []string{".", "esc", "end", "G"}, Action: "now", Name: "back to now", Hint: "now", Group: view.GroupTime,
 		When: func(m *view.Model) bool { return !IsAtNow(m) }, Unless: "this is now",
 		Do: func(m *view.Model) { BackToNow(m) }},

@@ -23,7 +23,7 @@ const explainedPause = 500 * time.Millisecond
 
 // Ask fetches the explanation when another unit is selected, or the project has changed.
 func (e *Explained) Ask(m *view.Model) {
-	unit, number := m.Selected, m.Snap.Number
+	unit, number := m.Selected, m.Live.Number
 	same := e.unit == unit && (e.number == number || m.Now.Sub(e.at) < explainedPause)
 	if e.asking || same || m.SelectedUnit() == nil {
 		return

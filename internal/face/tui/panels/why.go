@@ -42,7 +42,7 @@ func (w *whyView) Update(_ *view.Model, msg tea.Msg) {
 }
 
 func (w *whyView) Draw(m *view.Model, width, height int) []string {
-	u := m.SelectedUnit()
+	u := m.Live.Unit(m.Selected)
 	if u == nil {
 		return view.Pad([]string{m.TitledRule("no unit selected", width)}, height, width)
 	}
@@ -53,6 +53,9 @@ func (w *whyView) Draw(m *view.Model, width, height int) []string {
 	w.page = max(height-2, 1)
 	w.top = max(0, min(w.top, len(all)-(height-1)))
 	title := fmt.Sprintf("why  %s  %s  %s", u.Name, u.Kind, lanes.StateWord(u))
+	if m.IsPast() {
+		title += "  now"
+	}
 	if w.below = len(all) - w.top - (height - 1); w.below > 0 {
 		title += fmt.Sprintf("  (%d more lines: page down)", w.below)
 	}
@@ -67,7 +70,7 @@ func (w *whyView) Draw(m *view.Model, width, height int) []string {
 func (w *whyView) rows(m *view.Model, width int) []string {
 	if !w.Known(m) {
 		// What is known without asking is shown at once.
-		w.Explanation.Account = m.Snap.Account(m.SelectedUnit())
+		w.Explanation.Account = m.Live.Account(m.Live.Unit(m.Selected))
 	}
 	main, aside := width, width
 	wide := width >= overview.WideEnough

@@ -155,7 +155,7 @@ func heading(m *view.Model, text string) string { return m.Palette.Bright.Render
 // now is the state of the unit and the reason. Of a failure it is the beginning; the view that explains it has all.
 func (v *unitView) now(m *view.Model, u *api.Unit, width int) []string {
 	e := api.Explanation{Account: m.Snap.Account(u)}
-	if v.why.Known(m) {
+	if v.why.Known(m) && !m.IsPast() {
 		e = v.why.Explanation
 	}
 	rows := panels.CardRows(m, card.Brief(e, m.Snap.Project.Root), width)

@@ -27,6 +27,7 @@ type Model struct {
 	preferences
 	messages
 	asking
+	recalled
 	Samples samples
 	Stack   []View // the lowest is the overview
 }
@@ -41,7 +42,8 @@ type outside struct {
 
 // scene is what is shown: the project, at which time, and which of its units.
 type scene struct {
-	Snap     *api.Snapshot
+	Snap     *api.Snapshot // the project as it is shown: at the time cursor, or the newest
+	Live     *api.Snapshot // the newest
 	Now      time.Time
 	At       time.Time // the time cursor; zero: at now
 	Selected string    // the unit that lowercase letters act on
@@ -100,7 +102,7 @@ type Then func()
 func NewModel(ctx context.Context, project api.Project, first *api.Snapshot, lowest View) *Model {
 	return &Model{
 		outside:    outside{Ctx: ctx, Project: project},
-		scene:      scene{Snap: first, Now: time.Now(), Span: -1},
+		scene:      scene{Snap: first, Live: first, Now: time.Now(), Span: -1},
 		appearance: appearance{Width: 80, Height: 24},
 		messages:   messages{Marks: map[int64]bool{}},
 		Stack:      []View{lowest},
