@@ -129,6 +129,15 @@ type FindingPage struct {
 	Findings []Finding `json:"findings"`
 }
 
+// Matches reports whether a narrowing to this name runs a case: the case itself, those below it, or all of a suite.
+func (n CaseName) Matches(c CaseName) bool {
+	if n.Name == "" {
+		return n.Suite == c.Suite
+	}
+	return (n.Suite == "" || n.Suite == c.Suite) && (n.Name == c.Name || strings.HasPrefix(c.Name, n.Name+"/")) ||
+		n.Suite == "" && n.Name == c.Suite
+}
+
 // CaseName identifies a case of a unit.
 type CaseName struct {
 	Suite string `json:"suite,omitempty"`

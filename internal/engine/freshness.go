@@ -87,6 +87,9 @@ func (u *unit) block() Block {
 		b.Kind, b.Files = BlockOutputs, u.gone
 	case u.narrowed != "":
 		b.Kind, b.To = BlockNarrowed, u.narrowed
+		if u.run != nil {
+			b.NotRun = u.report.NotRun(u.run.Number)
+		}
 	case u.paused:
 		b.Kind = BlockPaused
 		b.Verb, b.Resume = u.onResume()

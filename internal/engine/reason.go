@@ -186,7 +186,7 @@ type BlockKind uint8
 const (
 	BlockState    BlockKind = iota // its state: State
 	BlockOutputs                   // its outputs are missing: Files
-	BlockNarrowed                  // it is narrowed: To
+	BlockNarrowed                  // it is narrowed: To, NotRun
 	BlockPaused                    // it is paused: Resume, Verb
 	BlockAll                       // all reactions are paused: Resume, Verb
 	BlockPass                      // none of its passes has picked up a save: Since
@@ -202,6 +202,7 @@ type Block struct {
 	State   State
 	Files   []string
 	To      string
+	NotRun  int       // known cases that its newest run did not run; 0 also if that is unknown
 	Since   time.Time // on the wall clock
 	Command string
 	Verb    string   // what it does on resume

@@ -91,7 +91,7 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 	}
 	answer, err := s.ask(ctx, asked)
 	if err == nil && r.Action == api.Narrow && !r.Failing {
-		answer.Text = s.outcomes.Unknown(units[0], r.Cases)
+		answer.Text = s.outcomes.Matching(units[0], r.Cases)
 	}
 	return answer, err
 }

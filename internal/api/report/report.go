@@ -30,3 +30,11 @@ type Counts struct {
 	Names []string `json:"names,omitempty"`
 	First string   `json:"first,omitempty"` // the most important finding, with its location
 }
+
+// NotRun is how many of the known cases a run with a number did not run; 0 also if that is unknown.
+func (c Counts) NotRun(run int) int {
+	if c.Run != run || c.OnlyFailures {
+		return 0
+	}
+	return max(c.Cases-c.Ran, 0)
+}

@@ -156,7 +156,11 @@ func Broken(u *engine.Unit) string {
 	if u.Failure == nil {
 		return u.Name + " " + u.State.String()
 	}
-	return failure(u.Name, *u.Failure)
+	text := failure(u.Name, *u.Failure)
+	if u.Narrowed != "" {
+		text += " (narrowed to " + u.Narrowed + notRun(u.Report.NotRun(u.Run.Number)) + ")"
+	}
+	return text
 }
 
 // failure describes how a unit is broken, for Broken and for the verdict.

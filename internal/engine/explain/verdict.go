@@ -194,7 +194,7 @@ func block(b engine.Block) string {
 	case engine.BlockOutputs:
 		return format.List(b.Files) + " is missing, which " + b.Unit + " makes"
 	case engine.BlockNarrowed:
-		return b.Unit + " is narrowed to " + b.To
+		return b.Unit + " is narrowed to " + b.To + notRun(b.NotRun)
 	case engine.BlockPaused:
 		return b.Unit + " is paused" + onResume(b)
 	case engine.BlockAll:
@@ -212,6 +212,14 @@ func block(b engine.Block) string {
 		return b.Unit + " " + b.State.String()
 	}
 	return b.Unit + " is " + b.State.String()
+}
+
+// notRun tells how many tests a narrowed unit did not run.
+func notRun(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return ", " + format.Count(n, "test") + " not run"
 }
 
 // onResume describes what the unit will do when reactions are resumed; empty: unknown.

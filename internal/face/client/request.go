@@ -113,10 +113,10 @@ func (a *asking) ended(p *apiclient.Client, answer api.Answer) error {
 
 // SayAnswer prints what a request has set off.
 func SayAnswer(a api.Answer) {
-	switch {
-	case a.Text != "":
+	if a.Text != "" {
 		Say(os.Stdout, "%s", a.Text)
-	case a.Ripple > 0:
+	}
+	if a.Ripple > 0 {
 		Say(
 			os.Stdout,
 			"Ripple %d. omnivigil wait waits for it; omnivigil ripples %d shows it.",

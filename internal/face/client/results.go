@@ -1,10 +1,12 @@
 package client
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -216,8 +218,13 @@ narrowed suite counts as stale even if these tests pass. --failing takes the fai
 tests.`,
 		Example: `  omnivigil narrow harbour TestBerths/low_tide
   omnivigil narrow harbour --failing`,
-		Args:              cobra.MinimumNArgs(1),
-		ValidArgsFunction: CompleteUnits(of),
+		Args: cobra.MinimumNArgs(1),
+		ValidArgsFunction: func(c *cobra.Command, taken []string, typed string) ([]string, cobra.ShellCompDirective) {
+			if len(taken) == 0 {
+				return CompleteUnits(of)(c, taken, typed)
+			}
+			return testsOf(a, taken[0], taken[1:]), cobra.ShellCompDirectiveNoFileComp
+		},
 		RunE: func(c *cobra.Command, args []string) error {
 			if failing == (len(args) > 1) {
 				return exit.Refuse("omnivigil: name tests, or say --failing: %s", c.UseLine())
@@ -237,6 +244,20 @@ tests.`,
 	})
 	c.Flags().BoolVar(&failing, "failing", false, "narrow to the failing tests")
 	return c
+}
+
+// testsOf returns the names of the known tests of a unit, without those that are taken; none if that is unknown.
+func testsOf(a *asking, unit string, taken []string) (names []string) {
+	a.on(func(ctx context.Context, p *apiclient.Client) error {
+		page, err := p.Cases(ctx, api.ResultQuery{Units: []string{unit}, Count: api.MaxLines})
+		for _, c := range page.Cases {
+			if name := cmp.Or(c.Name, c.Suite); !slices.Contains(taken, name) {
+				names = append(names, name)
+			}
+		}
+		return err
+	})
+	return names
 }
 
 // named returns the test with a name, or if it is unknown, only that name, which the runner may know.

@@ -439,7 +439,8 @@ func (t *tools) narrow(ctx context.Context, in narrowTo) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("That is ripple %d. Call wait to learn how it ends.", answer.Ripple), nil
+	return strings.TrimSpace(fmt.Sprintf("%s That is ripple %d. Call wait to learn how it ends.", answer.Text,
+		answer.Ripple)), nil
 }
 
 // request returns a tool that sends a request.

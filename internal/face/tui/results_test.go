@@ -212,11 +212,19 @@ func TestResultKeys(t *testing.T) {
 	m.keyed("o")
 	assert.Contains(t, m.plainScreen(), "by unit")
 	m.keyed("esc", "t")
-	for _, k := range "TestTide" {
+	for _, k := range "TestBer" {
 		m.keyed(string(k))
 	}
+	assert.Contains(t, m.plainScreen(), "none of 5 known tests matches")
+	m.keyed("tab")
+	assert.Contains(t, m.plainScreen(), "1 of 5 known tests match")
+	for _, k := range " TestTide" {
+		m.keyed(string(k))
+	}
+	m.keyed("tab")
+	assert.Contains(t, m.plainScreen(), "tab: no known test begins with that")
 	m.keyed("enter")
-	assert.Equal(t, "narrow u3 TestTide", p.requests[4])
+	assert.Equal(t, "narrow u3 TestBerths/low_tide TestTide", p.requests[4])
 
 	m.keyed(">")
 	assert.Contains(t, m.plainScreen(), "1 of 3  berths.go:4:9: TestBerths/low_tide: berths = 4, want 3")

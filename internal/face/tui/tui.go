@@ -228,10 +228,15 @@ func (r *root) press(key tea.KeyPressMsg) {
 		b.Do(r.Model)
 		return
 	}
-	if t, ok := v.(view.Taker); !ok || !t.TakesKeys(r.Model) {
+	t, types := v.(view.Taker)
+	types = types && t.TakesKeys(r.Model)
+	off := view.WhyNot(r.Model, key.String(), v.Name()) != ""
+	if !types || off {
 		r.Said = r.whyNothing(v, key.String())
 	}
-	v.Update(r.Model, key)
+	if !types || !off {
+		v.Update(r.Model, key)
+	}
 }
 
 // whyNothing tells why a key has no effect.

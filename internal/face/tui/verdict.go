@@ -33,8 +33,9 @@ func (r *root) verdictView(width int) string {
 	// The reason matters more than the right corner.
 	corner := cornerTexts(r.Model)
 	if r.IsPast() && r.Silent == 0 { // what is true now matters more than the past
-		now := "now " + strings.ToUpper(string(r.Live.Verdict.Word)) + " "
-		return cells.Ends(cells.Fit(left, width-len(now)-2), r.Palette.VerdictStyle(r.Live.Verdict.Word).Render(now), width)
+		word := r.Live.Verdict.Word
+		now := "now " + strings.ToUpper(string(word)) + " "
+		return cells.Ends(cells.Fit(left, width-len(now)-2), r.Palette.VerdictStyle(word).Render(now), width)
 	}
 	room := width - ansi.StringWidth(left) - 1
 	for _, right := range corner {

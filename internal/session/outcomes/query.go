@@ -2,6 +2,7 @@ package outcomes
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -246,27 +247,33 @@ func (r *Results) Narrowing(u *plan.Unit, req api.Request) (words []string, to s
 	return words, r.clean(format.ListOf(names[:min(len(names), named)], len(names))), nil
 }
 
-// Unknown warns of tests that a unit is narrowed to and that no run of it has reported: a new one is unknown before
-// its first run, and so is one with a typing error. Empty: there is none.
-func (r *Results) Unknown(unit string, cases []api.CaseName) string {
-	m := r.of.Get(unit)
-	if m == nil {
+// Matching tells how many of the known tests of a unit a narrowing to some of them matches, and warns of those that
+// no run has reported: a new one is unknown before its first run, and so is one with a typing error. Empty: no test of
+// the unit is known.
+func (r *Results) Matching(unit string, named []api.CaseName) string {
+	cases := r.knownOf(unit).cases
+	if len(cases) == 0 {
 		return ""
 	}
-	known := map[string]bool{}
-	m.Read(func(by *record.Record) {
-		for _, c := range by.Cases() {
-			known[c.Name], known[c.Suite] = true, true
-		}
-	})
-	var names []string
-	for _, c := range cases {
-		if !known[cmp.Or(c.Name, c.Suite)] {
-			names = append(names, cmp.Or(c.Name, c.Suite))
+	matched, unknown := 0, slices.Clone(named)
+	for i := range cases {
+		c := api.CaseName{Suite: cases[i].Suite, Name: cases[i].Name}
+		if slices.ContainsFunc(named, func(n api.CaseName) bool { return n.Matches(c) }) {
+			matched++
+			unknown = slices.DeleteFunc(unknown, func(n api.CaseName) bool { return n.Matches(c) })
 		}
 	}
-	if len(names) == 0 || len(known) == 0 {
-		return ""
+	var parts []string
+	if matched > 0 {
+		parts = append(parts, fmt.Sprintf("%d of %s of %s match.", matched, format.Count(len(cases), "known test"), unit))
 	}
-	return "No known test of " + unit + " is named " + r.clean(format.List(names)) + ". It runs all the same."
+	if len(unknown) > 0 {
+		names := make([]string, len(unknown))
+		for i, n := range unknown {
+			names[i] = cmp.Or(n.Name, n.Suite)
+		}
+		parts = append(parts, fmt.Sprintf("No known test of %s is named %s. It is run anyway.", unit,
+			r.clean(format.List(names))))
+	}
+	return strings.Join(parts, " ")
 }

@@ -106,6 +106,9 @@ var Bindings = []view.Binding{
 		Do: (*view.Model).Close},
 	{In: "narrow", Keys: []string{"enter"}, Name: "run only these", Hint: "run only these", Group: view.GroupField,
 		Do: view.On(func(m *view.Model, f *narrowField) { f.submit(m) })},
+	{In: "narrow", Keys: []string{"tab"}, Name: "complete the name", Hint: "complete", Group: view.GroupField,
+		When: func(m *view.Model) bool { return suggested(m) != "" }, Unless: "no known test begins with that",
+		Do: view.On(func(m *view.Model, f *narrowField) { f.Fill(suggested(m)); f.suggest() })},
 	{In: "narrow", Keys: []string{"esc", "ctrl+c"}, Name: "cancel", Hint: "cancel", Group: view.GroupField,
 		Do: (*view.Model).Close},
 }

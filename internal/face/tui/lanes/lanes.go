@@ -273,6 +273,15 @@ func outcome(u *api.Unit) string {
 	return ""
 }
 
+// notRun tells how many tests a narrowed unit did not run.
+func notRun(u *api.Unit) string {
+	n := u.Report.NotRun(u.Run.Number)
+	if u.Narrowed == "" || n == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" %d not run", n)
+}
+
 // NoteOf is the question of a unit that waits for input, or else what matters for its kind: its outcome, or the pages
 // and requests of a relay.
 func NoteOf(m *view.Model, u *api.Unit) string {
@@ -284,7 +293,7 @@ func NoteOf(m *view.Model, u *api.Unit) string {
 	case ask.Kind == api.AskLine:
 		return ansi.Truncate("asks "+ask.Text, most, "…")
 	case u.Kind != "relay":
-		return outcome(u)
+		return strings.TrimSpace(outcome(u) + notRun(u))
 	case use.Failed > 0:
 		return fmt.Sprintf("%.0f/s, %d failed", use.Requests, use.Failed)
 	case use.Requests > 0:
