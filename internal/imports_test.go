@@ -62,7 +62,7 @@ var allowed = map[string]string{
 		"session/observation store/consent store/observed store/paths supervisor supervisor/guard text/escape " +
 		"text/format text/suggest watch/pattern watch/repository",
 	"face/cli/ask":      "api/exit face/cli/preview plan process store/consent store/paths text/escape text/format",
-	"face/cli/personal": "api/exit face/tui files plan/adhoc plan/document plan/settings store/paths",
+	"face/cli/personal": "api/exit face/tui files plan/adhoc plan/document plan/edit plan/settings store/paths",
 	"face/cli/preview":  "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
 	"face/cli/summary":  "api text/escape text/format",
 	"face/cli/why":      "api api/exit face/card face/client",
@@ -109,7 +109,7 @@ var allowed = map[string]string{
 	"plan/adhoc":        "plan/settings text/lazyregexp",
 	"plan/capture":      "text/lazyregexp",
 	"plan/document":     "text/escape",
-	"plan/edit":         "files plan plan/settings text/lazyregexp",
+	"plan/edit":         "files plan plan/document plan/settings text/lazyregexp",
 	"plan/settings": "files plan plan/capture plan/document text/format text/lazyregexp text/shellwords " +
 		"text/suggest",
 	"process":          "process/observe text/suggest",

@@ -158,6 +158,7 @@ const (
 	Restart      Action = "restart"       // restart or rerun units; without any: every enabled unit
 	SetUp        Action = "set-up"        // restart with the setup steps, even if their inputs are the same
 	Stop         Action = "stop"          // stop units until a request starts them
+	Only         Action = "only"          // enable units and what they need, and stop all others; without any: enable all
 	Pause        Action = "pause"         // hold back the reactions to changes; without units: of all
 	Resume       Action = "resume"        // act on the changes that were held back; without units: of all
 	Dismiss      Action = "dismiss"       // dismiss the doubts about units; without any: all doubts

@@ -2,6 +2,7 @@ package api
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 )
 
@@ -61,6 +62,16 @@ type About struct {
 	Supervisor int                 `json:"supervisor"` // the process that runs it
 	Watchdog   int                 `json:"warden"`     // the process that guards the supervisor
 	Groups     map[string][]string `json:"groups,omitempty"`
+}
+
+// Has returns the names that are units or groups of the project with these units, for names that apply to all projects.
+func (a About) Has(units, names []string) (known []string) {
+	for _, name := range names {
+		if _, group := a.Groups[name]; group || slices.Contains(units, name) {
+			known = append(known, name)
+		}
+	}
+	return known
 }
 
 // Face is an attached face.

@@ -289,6 +289,8 @@ const (
 	// again.
 	Narrow Request = "narrow"
 	Widen  Request = "widen"
+	// Only enables units and what they need, and stops all others; without units, it enables everything.
+	Only Request = "only"
 )
 
 // Exit is how a process ended.

@@ -35,6 +35,7 @@ const (
 	ReasonAskedStart              // the same, as the cause of a ripple: Units
 	ReasonAskedStop               // Units
 	ReasonAskedRestart            // Units; none: all
+	ReasonAskedOnly               // to enable only some units: Units; none: all
 	ReasonAskedFor                // to run units for a change: Units, Files, Count, What
 	ReasonAskedOnce               // to run units once with other arguments: Words
 	ReasonArguments               // the user added arguments or, without any, removed them: Words

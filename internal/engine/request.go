@@ -83,6 +83,8 @@ func (e *Engine) carryOut(ev Requested) Refusal {
 		}
 	case Dismiss:
 		e.dismiss(units)
+	case Only:
+		e.only(units)
 	case RestartAll:
 		e.restart(e.wantedUnits(), nil)
 	default:
@@ -271,19 +273,54 @@ func (e *Engine) wantNeeds(u *unit, r *Ripple, seen map[*unit]bool) {
 // startByRequest starts or reruns units that are not running, and those of their needs that are not running.
 func (e *Engine) startByRequest(units []*unit) {
 	running := func(u *unit) bool { return u.live() && u.state != Stopping }
-	var r *Ripple
+	ripple := e.opening(Reason{Kind: ReasonAskedStart, Units: namesOf(units)})
 	for _, u := range units {
-		if running(u) && !e.needsStart(u, map[*unit]bool{}) {
-			continue // there is nothing to do
+		switch {
+		case !running(u):
+			e.force(u, ripple(), Reason{Kind: ReasonAsked})
+		case e.needsStart(u, map[*unit]bool{}):
+			e.wantNeeds(u, ripple(), map[*unit]bool{})
 		}
+	}
+}
+
+// opening returns a function that opens a ripple for a request when it is first called.
+func (e *Engine) opening(reason Reason) func() *Ripple {
+	var r *Ripple
+	return func() *Ripple {
 		if r == nil {
-			r = e.ripples.open(e.now, Cause{Kind: CauseRequest,
-				Reason: Reason{Kind: ReasonAskedStart, Units: namesOf(units)}})
+			r = e.ripples.open(e.now, Cause{Kind: CauseRequest, Reason: reason})
 		}
-		if running(u) {
-			e.wantNeeds(u, r, map[*unit]bool{})
-		} else {
-			e.force(u, r, Reason{Kind: ReasonAsked})
+		return r
+	}
+}
+
+// only enables units and what they need or follow, and stops all others. Without units, it enables everything that is
+// not started on request only. Enabled units are not touched.
+func (e *Engine) only(units []*unit) {
+	ripple := e.opening(Reason{Kind: ReasonAskedOnly, Units: namesOf(units)})
+	specs := e.plan.Units
+	if len(units) > 0 {
+		specs, _ = e.plan.WithNeeds(namesOf(units))
+	}
+	keep := make(map[*unit]bool, len(specs))
+	for _, spec := range specs {
+		keep[e.byName[spec.Name]] = len(units) > 0 || !spec.Manual
+	}
+	if len(units) > 0 {
+		e.disable(slices.DeleteFunc(slices.Clone(e.units), func(u *unit) bool {
+			return keep[u] || !u.wanted && !u.live()
+		}), ripple)
+	}
+	for _, spec := range specs {
+		u := e.byName[spec.Name]
+		named := len(units) == 0 || slices.Contains(units, u)
+		switch {
+		case !keep[u]:
+		case !u.wanted && (named || !(u.satisfied() && u.upToDate)):
+			e.force(u, ripple(), Reason{Kind: ReasonAsked})
+		case named && e.needsStart(u, map[*unit]bool{}):
+			e.wantNeeds(u, ripple(), map[*unit]bool{})
 		}
 	}
 }
@@ -305,7 +342,11 @@ func (e *Engine) needsStart(u *unit, seen map[*unit]bool) bool {
 
 // stopByRequest stops units until a request starts them.
 func (e *Engine) stopByRequest(units []*unit) {
-	var r *Ripple
+	e.disable(units, e.opening(Reason{Kind: ReasonAskedStop, Units: namesOf(units)}))
+}
+
+// disable stops units as part of a ripple, which is opened if one of them is live.
+func (e *Engine) disable(units []*unit, ripple func() *Ripple) {
 	for _, u := range units {
 		u.wanted, u.deaths, u.retryAt = false, 0, Moment{}
 		u.dropPending()
@@ -314,10 +355,7 @@ func (e *Engine) stopByRequest(units []*unit) {
 			u.state = Stopped
 			continue
 		}
-		if r == nil {
-			r = e.ripples.open(e.now, Cause{Kind: CauseRequest,
-				Reason: Reason{Kind: ReasonAskedStop, Units: namesOf(units)}})
-		}
+		r := ripple()
 		r.take(u)
 		u.run.ripples = append(u.run.ripples, r)
 		e.stop(u, byRequest)

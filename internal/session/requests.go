@@ -26,6 +26,7 @@ var actions = map[api.Action]struct{ ofUnits, ofAll engine.Request }{
 	api.Narrow:       {ofUnits: engine.Narrow},
 	api.Widen:        {ofUnits: engine.Widen},
 	api.Dismiss:      {engine.Dismiss, engine.Dismiss},
+	api.Only:         {engine.Only, engine.Only},
 	api.End:          {ofAll: engine.Quit},
 	api.EndNow:       {ofAll: engine.QuitNow},
 }
@@ -139,6 +140,8 @@ func (s *Session) ask(ctx context.Context, r engine.Requested) (api.Answer, erro
 		case a.Ripple > 0:
 		case r.Request == engine.PauseUnit || r.Request == engine.PauseAll:
 			answer.Text = "Changes are kept, and acted on when reactions are resumed."
+		case r.Request == engine.Only:
+			answer.Text = "No process had to be started or stopped."
 		case r.Request != engine.Quit && r.Request != engine.QuitNow:
 			answer.Text = "Nothing had to be done."
 		}

@@ -86,6 +86,11 @@ func asked(r engine.Reason) string {
 		return "you asked to start " + format.List(r.Units)
 	case engine.ReasonAskedStop:
 		return "you asked to stop " + format.List(r.Units)
+	case engine.ReasonAskedOnly:
+		if len(r.Units) == 0 {
+			return "you asked to run everything"
+		}
+		return "you asked to run only " + format.List(r.Units)
 	case engine.ReasonAskedRestart:
 		return "you asked to restart " + listOr(r.Units, "everything")
 	case engine.ReasonAskedFor:

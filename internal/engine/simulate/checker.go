@@ -544,6 +544,9 @@ func (c *Checker) requested(ev engine.Requested) {
 		}
 		c.requestedOf(ev.Request, unit)
 	}
+	if ev.Request == engine.Only {
+		c.only(ev.Units)
+	}
 	if ev.Request == engine.ResumeAll {
 		for _, b := range c.units {
 			b.paused = false
@@ -551,6 +554,29 @@ func (c *Checker) requested(ev engine.Requested) {
 	}
 	if ev.Request == engine.Quit || ev.Request == engine.QuitNow {
 		c.quitting = true
+	}
+}
+
+// only enables units and what they need, and disables all others; without units, it enables all that start by
+// themselves.
+func (c *Checker) only(units []string) {
+	snap := c.world.Engine.Snapshot()
+	needed, _ := c.plan.WithNeeds(units)
+	for _, spec := range c.plan.Units {
+		b, u := c.units[spec.Name], snap.Unit(spec.Name)
+		done := u.State == engine.Done || u.State == engine.Ready
+		switch {
+		case len(units) == 0 && !spec.Manual, slices.Contains(units, spec.Name):
+			b.wanted = true
+			c.wantNeeds(spec.Name, map[string]bool{})
+		case len(units) == 0:
+			continue
+		case !slices.Contains(needed, spec):
+			b.wanted, b.must, b.once = false, 0, nil
+		case !done || u.Freshness != engine.Current:
+			b.wanted = true
+		}
+		c.excuse(spec.Name)
 	}
 }
 

@@ -17,6 +17,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/exit"
+	"omnivigil/internal/face/cli/personal"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/document"
@@ -177,6 +178,9 @@ func (at location) open() (*plan.Plan, error) {
 	}
 	return p, nil
 }
+
+// Selection implements client.Settings.
+func (*location) Selection(name string) ([]string, error) { return personal.Selection(name) }
 
 // Flag adds --file to a command, without its short form, which has another meaning there.
 func (at *location) Flag(c *cobra.Command) {

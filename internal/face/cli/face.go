@@ -110,6 +110,7 @@ func (f *face) screen(ctx context.Context, first *api.Snapshot) error {
 	screen := tui.Screen{Project: f.project, First: first, Terminal: keeper.Taken}
 	screen.Habits, screen.Problems, screen.HabitsNow = personal.Habits()
 	screen.Words, screen.Remember = personal.Words(), personal.Remember
+	screen.SaveSelection = personal.SaveSelection
 	last, err := screen.Run(ctx)
 	f.last.Store(last)
 	return err

@@ -30,6 +30,8 @@ type Settings interface {
 	// FindRunning is Find, except that it returns the settings of a command that was typed in the same directory, if
 	// that is running and the project is not.
 	FindRunning() (string, error)
+	// Selection returns the units and groups of a selection of the user, such as "@sea".
+	Selection(name string) ([]string, error)
 	// Flag adds the flag for the settings file to a command, without a short form.
 	Flag(*cobra.Command)
 }

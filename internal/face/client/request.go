@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -68,6 +69,7 @@ func requestCommands(of Settings) []*cobra.Command {
 		stop,
 		doubtsCommand(of),
 		keepCommand(of),
+		onlyCommand(of),
 		request(
 			"run UNIT or GROUP ...",
 			"Start or rerun units that are not running",
@@ -124,6 +126,54 @@ func SayAnswer(a api.Answer) {
 			a.Ripple,
 		)
 	}
+}
+
+// onlyCommand enables only some units, or everything again.
+func onlyCommand(of Settings) *cobra.Command {
+	a := &asking{of: of}
+	return a.flag(&cobra.Command{
+		Use:   "only [UNIT, GROUP or @SELECTION ...]",
+		Short: "Run only these units and what they need; without names, everything again",
+		Long: `Enable only these units and what they need, and stop all others, until "omnivigil
+only" without names enables everything again. A selection is a list of units and
+groups in your own settings; those that this project has not are left out.`,
+		Example: `  omnivigil only backend
+  omnivigil only @sea
+  omnivigil only`,
+		ValidArgsFunction: CompleteUnits(of),
+		RunE: func(_ *cobra.Command, names []string) error {
+			return a.on(func(ctx context.Context, p *apiclient.Client) error {
+				units, err := selected(ctx, p, of, names)
+				if err != nil {
+					return err
+				}
+				return a.do(ctx, p, api.Request{Action: api.Only, Units: units})
+			})
+		},
+	})
+}
+
+// selected returns names of units and groups, with what the project has of selections.
+func selected(ctx context.Context, p *apiclient.Client, of Settings, names []string) (units []string, err error) {
+	for _, name := range names {
+		if !strings.HasPrefix(name, "@") {
+			units = append(units, name)
+			continue
+		}
+		snap, err := p.Snapshot(ctx)
+		if err != nil {
+			return nil, err
+		}
+		in, err := of.Selection(name)
+		if err != nil {
+			return nil, err
+		}
+		if in = snap.Project.Has(snap.UnitNames(), in); len(in) == 0 {
+			return nil, exit.Refuse("omnivigil: no unit of %s is in this project", name)
+		}
+		units = append(units, in...)
+	}
+	return units, nil
 }
 
 // keepCommand makes a foreground project a background project, and back.

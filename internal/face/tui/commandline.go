@@ -209,7 +209,7 @@ func unitNames(m *view.Model) []string { return m.Names }
 // act does what a binding does, if that is possible now.
 func act(m *view.Model, b *view.Binding) error {
 	if b.When != nil && !b.When(m) {
-		return errors.New("there is nothing to do that with now")
+		return errors.New(b.Unless)
 	}
 	b.Do(m)
 	return nil
@@ -252,6 +252,14 @@ func init() { // they refer to the list
 			help:   "charts of cpu, memory, output, durations, rest",
 			offers: measures,
 			do:     chartOf,
+		},
+		{
+			name: "only", args: "[UNIT, GROUP or @SELECTION ...]", help: "run only these units, or everything again",
+			offers: unitNames, do: onlyUnits,
+		},
+		{
+			name: "save-selection", args: "NAME", help: "save the units found as @NAME in your own settings",
+			offers: func(*view.Model) []string { return nil }, do: saveSelection,
 		},
 		{name: "select", args: "UNIT", help: "select a unit", offers: unitNames, do: chooseUnit},
 		{

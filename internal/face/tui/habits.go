@@ -17,6 +17,8 @@ type Habits struct {
 	// Leave is how long the project waits for another screen if this one is lost; 0: it ends at once.
 	Leave time.Duration
 	Keys  map[string][]string // by action
+	// Selections are names of units and groups, by the name of the selection in lower case.
+	Selections map[string][]string
 }
 
 // Actions returns the names of the actions whose keys can be changed, in the order of the help, and their default keys.
@@ -65,7 +67,7 @@ func tableWith(keys map[string][]string) (table []view.Binding, clashes []string
 
 // adopt applies a user's preferences, and shows what is wrong with the file.
 func (r *root) adopt(h Habits, problems []string) {
-	r.habits, r.Theme, r.Editor = h, h.Theme, h.Editor
+	r.habits, r.Theme, r.Editor, r.Selections = h, h.Theme, h.Editor, h.Selections
 	table, clashes := tableWith(h.Keys)
 	r.Table = table
 	r.own = strings.Join(append(problems, clashes...), "; ")

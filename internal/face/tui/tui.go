@@ -43,6 +43,8 @@ type Screen struct {
 	// them when they change; it may block.
 	Words    []string
 	Remember func(words []string)
+	// SaveSelection, if set, writes a selection of units into the personal file; it may block.
+	SaveSelection func(name string, units []string) error
 
 	program *tea.Program
 	out     *output
@@ -62,6 +64,7 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	s.root.Terminal, s.root.habitsNow = s.Terminal, s.HabitsNow
 	s.root.adopt(s.Habits, s.Problems)
 	s.root.TypedWords, s.root.Remember = s.Words, s.Remember
+	s.root.SaveSelection = s.SaveSelection
 	s.root.redraw = s.redraw
 	s.out = &output{File: os.Stdout}
 	s.program = tea.NewProgram(

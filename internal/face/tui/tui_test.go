@@ -521,6 +521,44 @@ func TestPast(t *testing.T) {
 	assert.Regexp(t, `(?m)^  (CURRENT|UPDATING)     at 12:00:10 `, m.plainScreen())
 }
 
+// TestOnly checks that the filter of the lanes can become what runs, and that a unit can be muted in the stream.
+func TestOnly(t *testing.T) {
+	m, s := play(t, 5, 100, 30)
+	m.Selections = map[string][]string{"sea": {"u1", "u3", "elsewhere"}}
+	saved := map[string][]string{}
+	m.SaveSelection = func(name string, units []string) error { saved[name] = units; return nil }
+	m.keyed("f", "@", "s", "e", "a", "enter", "ctrl+o")
+	command := func(line string) {
+		m.keyed(":")
+		for _, k := range line {
+			m.keyed(string(k))
+		}
+		m.keyed("enter")
+	}
+	command("save-selection mine")
+	assert.Equal(t, map[string][]string{"mine": {"u1", "u3"}}, saved)
+	assert.Contains(t, m.plainScreen(), "saved 2 units as @mine")
+	m.keyed("f", "esc", "ctrl+o")
+	command("only @sea u2")
+	assert.Equal(t, []string{"only u1 u3", "only", "only u1 u3 u2"}, s.requests)
+
+	m.keyed("up", "up", "up", "up", "_")
+	assert.Contains(t, m.plainScreen(), "─ without u0 ─")
+	m.keyed("enter")
+	assert.Contains(t, m.plainScreen(), "─ only u0")
+	m.keyed("enter", "_")
+	assert.Contains(t, m.plainScreen(), "─ all output ─")
+}
+
+// TestBrokenComesFirst checks that on a small screen the selected unit does not take the row of a broken one.
+func TestBrokenComesFirst(t *testing.T) {
+	m, _ := play(t, 5, 60, 11)
+	m.keyed("down", "down", "down", "down")
+	require.Equal(t, "u4", m.Selected)
+	assert.Contains(t, m.plainScreen(), "u1 crashed")
+	assert.Contains(t, m.plainScreen(), "▸ u4 ready  4 more: 3 ready, 1 failed")
+}
+
 // TestWhy checks the view that explains a failure: what it shows, that keys act on the unit, and the ways back.
 func TestWhy(t *testing.T) {
 	m, s := play(t, 5, 100, 40)

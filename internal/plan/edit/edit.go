@@ -11,10 +11,12 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"omnivigil/internal/files"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/document"
 	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/text/lazyregexp"
 )
@@ -193,6 +195,48 @@ func Add(file, units string) error {
 		return fmt.Errorf("nothing was added to %s: %w", file, err)
 	}
 	return Replace(file, []byte(units))
+}
+
+// AddEntry adds a list to a table of a personal file, which is created if it does not exist. The table is created if
+// the file has none with a header of its own. Everything else in the file stays unchanged.
+func AddEntry(file, table, key string, words []string) error {
+	data, err := files.Read(file, files.Sane)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("read %s: %w", file, files.Reason(err))
+	}
+	entry := quotedKey(key) + " = " + "[" + quoted(words) + "]\n"
+	header := "[" + table + "]\n"
+	text := string(data)
+	if text != "" && !strings.HasSuffix(text, "\n") {
+		text += "\n"
+	}
+	switch at := strings.Index("\n"+text, "\n"+header); {
+	case at >= 0:
+		at += len(header)
+		text = text[:at] + entry + text[at:]
+	case text == "":
+		text = header + entry
+	default:
+		text += "\n" + header + entry
+	}
+	if doc := document.Parse(file, []byte(text)); len(doc.Found) > 0 {
+		return fmt.Errorf("add %s to [%s] in %s by hand: %w", key, table, file, doc.Problems())
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return fmt.Errorf("create the directory of %s: %w", file, files.Reason(err))
+	}
+	return Replace(file, []byte(text))
+}
+
+// quotedKey is a key as TOML requires it.
+func quotedKey(key string) string {
+	bare := func(r rune) bool {
+		return r == '-' || r == '_' || '0' <= r && r <= '9' || 'a' <= r && r <= 'z' || 'A' <= r && r <= 'Z'
+	}
+	if key != "" && strings.IndexFunc(key, func(r rune) bool { return !bare(r) }) < 0 {
+		return key
+	}
+	return strconv.Quote(key)
 }
 
 // Replace writes a settings file and replaces the existing one, with the same mode. A link keeps its target.

@@ -68,3 +68,28 @@ func TestIgnore(t *testing.T) {
 		})
 	}
 }
+
+// TestAddEntry adds lists to a table of a personal file, and leaves everything else as it is.
+func TestAddEntry(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "omnivigil", "config.toml")
+	for _, c := range []struct{ before, key, after string }{
+		{"", "sea", "[selection]\nsea = [\"tides\", \"a \\\"b\\\"\"]\n"},
+		{"theme = \"dark\"", "sea", "theme = \"dark\"\n\n[selection]\nsea = [\"tides\", \"a \\\"b\\\"\"]\n"},
+		{
+			"[selection]\n# mine\nland = []\n[keys]\n", "at sea",
+			"[selection]\n\"at sea\" = [\"tides\", \"a \\\"b\\\"\"]\n# mine\nland = []\n[keys]\n",
+		},
+	} {
+		if c.before != "" {
+			require.NoError(t, os.WriteFile(file, []byte(c.before), 0o600))
+		}
+		require.NoError(t, AddEntry(file, "selection", c.key, []string{"tides", `a "b"`}))
+		after, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.Equal(t, c.after, string(after))
+	}
+	require.NoError(t, os.WriteFile(file, []byte("selection.land = []\n"), 0o600))
+	require.ErrorContains(t, AddEntry(file, "selection", "sea", nil), "by hand")
+	kept, _ := os.ReadFile(file)
+	assert.Equal(t, "selection.land = []\n", string(kept), "nothing is lost")
+}

@@ -28,6 +28,8 @@ type Personal struct {
 	// AssistantsMayType allows coding assistants to type into the terminals of units.
 	AssistantsMayType bool
 	Shortcuts         map[string]Shortcut
+	// Selections are names of units and groups, by the name of the selection in lower case.
+	Selections map[string][]string
 }
 
 // DefaultLeave is Personal.Leave without a setting.
@@ -68,7 +70,8 @@ func (s Shortcut) With(words []string) []string {
 // ReadPersonal reads a user's file; a missing one is like an empty one. Actions are the actions that have keys. If
 // the file is invalid the error is a Problems, and its valid part is returned, too.
 func ReadPersonal(file string, actions []string) (*Personal, error) {
-	p := &Personal{Leave: DefaultLeave, Keys: map[string][]string{}, Shortcuts: map[string]Shortcut{}}
+	p := &Personal{Leave: DefaultLeave, Keys: map[string][]string{}, Shortcuts: map[string]Shortcut{},
+		Selections: map[string][]string{}}
 	data, err := files.Read(file, files.Sane)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -109,8 +112,14 @@ func (r *reader) personal(p *Personal, actions []string) {
 			}
 		case "shortcut":
 			r.eachTable(e, func(e *document.Entry) { p.Shortcuts[e.Key] = r.shortcut(e) })
+		case "selection":
+			if r.want(e.Value, document.TablesKind, e.Key) {
+				for _, one := range e.Value.Table.Entries {
+					p.Selections[strings.ToLower(one.Key)] = r.words(one.Value, one.Key)
+				}
+			}
 		default:
-			hint := "known here: theme, notify, editor, leave, assistants_may_type, keys, shortcut"
+			hint := "known here: theme, notify, editor, leave, assistants_may_type, keys, shortcut, selection"
 			if slices.Contains([]string{"service", "task", "suite", "project"}, e.Key) {
 				hint = "units belong in the project's " + plan.FileName
 			}

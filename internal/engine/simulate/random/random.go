@@ -302,6 +302,9 @@ func (dr *script) act() {
 				}
 			})
 		}
+	case n == 12 && r.IntN(3) == 0:
+		units := []string{unit, w.Plan.Units[r.IntN(len(w.Plan.Units))].Name}
+		w.Send(engine.Requested{Request: engine.Only, Units: units[:r.IntN(3)]})
 	case n == 12:
 		w.Send(engine.Requested{Request: engine.StartUnit, Units: []string{unit}})
 	case n == 13 && r.IntN(5) == 0:

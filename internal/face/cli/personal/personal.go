@@ -39,7 +39,9 @@ func Read() (*settings.Personal, []string) {
 }
 
 func habitsOf(p *settings.Personal) tui.Habits {
-	return tui.Habits{Theme: p.Theme, Notify: p.Notify, Editor: p.Editor, Leave: p.Leave, Keys: p.Keys}
+	return tui.Habits{
+		Theme: p.Theme, Notify: p.Notify, Editor: p.Editor, Leave: p.Leave, Keys: p.Keys, Selections: p.Selections,
+	}
 }
 
 // Habits returns the user's preferences, and a function that tells later whether they have changed.
@@ -79,6 +81,9 @@ func Check(out io.Writer) bool {
 	fmt.Fprintf(out, "\nyour own settings, %s, are fine", file)
 	if len(p.Shortcuts) > 0 {
 		fmt.Fprintf(out, "; shortcuts: @%s", strings.Join(slices.Sorted(maps.Keys(p.Shortcuts)), ", @"))
+	}
+	if len(p.Selections) > 0 {
+		fmt.Fprintf(out, "; selections: @%s", strings.Join(slices.Sorted(maps.Keys(p.Selections)), ", @"))
 	}
 	fmt.Fprintln(out)
 	return true

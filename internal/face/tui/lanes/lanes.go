@@ -154,10 +154,21 @@ func (l *Lanes) Draw(m *view.Model, title string, height int) []string {
 		rows = append(rows, l.lane(m, u, c, a))
 	}
 	if text := l.foldedText(m, shown, folded); text != "" {
-		rows = append(rows, cells.Fit(m.Palette.Dim.Render("  "+text), m.Width))
+		rows = append(rows, cells.Fit(hiddenSelection(m, shown)+m.Palette.Dim.Render(text), m.Width))
 	}
 	l.Top, l.room = m.BodyTop+1, max(len(rows)-1, 1)
 	return append(rows, TimeRule(m, c, a, title, m.Width))
+}
+
+// hiddenSelection names the selected unit in the row of the folded units if it has no row of its own, so that it is
+// always seen on what keys act.
+func hiddenSelection(m *view.Model, shown []*api.Unit) string {
+	u := m.SelectedUnit()
+	if u == nil || slices.Contains(shown, u) {
+		return "  "
+	}
+	return m.Palette.Bright.Render("▸ ") + m.UnitStyle(u.Name).Bold(true).Underline(true).Render(u.Name) + " " +
+		m.Palette.ToneStyle(u.Tone()).Render(StateWord(u)) + "  "
 }
 
 // SavesRow marks each save on the axis, with the number of its ripple.

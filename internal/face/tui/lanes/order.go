@@ -45,9 +45,15 @@ func (l *Lanes) OrderBy(m *view.Model, args []string) error {
 }
 
 // Matches reports whether a unit matches all words of a filter: each is a part of its name, the beginning of its kind,
-// its state or its freshness, or the name of one of its groups.
+// its state or its freshness, the name of one of its groups, or @ and the name of one of the user's selections.
 func Matches(m *view.Model, u *api.Unit, filter string) bool {
 	for _, word := range strings.Fields(strings.ToLower(filter)) {
+		if name, selection := strings.CutPrefix(word, "@"); selection {
+			if !inSelection(m, u, name) {
+				return false
+			}
+			continue
+		}
 		begins := func(text string) bool { return strings.HasPrefix(text, word) }
 		grouped := slices.Contains(m.Snap.Project.Groups[word], u.Name)
 		if !strings.Contains(strings.ToLower(u.Name), word) && !begins(u.Kind) && !begins(string(u.State)) &&
@@ -58,6 +64,13 @@ func Matches(m *view.Model, u *api.Unit, filter string) bool {
 		}
 	}
 	return true
+}
+
+// inSelection reports whether a unit, or one of its groups, is in a selection of the user.
+func inSelection(m *view.Model, u *api.Unit, name string) bool {
+	return slices.ContainsFunc(m.Selections[name], func(one string) bool {
+		return one == u.Name || slices.Contains(m.Snap.Project.Groups[one], u.Name)
+	})
 }
 
 // rank is the urgency of a unit; the smallest comes first.
@@ -134,7 +147,7 @@ func (l *Lanes) visibleIn(m *view.Model, room int) ([]*api.Unit, int) {
 	}
 	shown := slices.Clone(units[:keep])
 	for _, u := range units[keep:] {
-		if u.Name == m.Selected {
+		if u.Name == m.Selected && !shown[keep-1].State.Broken() { // what is broken comes first
 			shown[keep-1] = u
 		}
 	}
@@ -153,22 +166,23 @@ func (l *Lanes) foldedText(m *view.Model, shown []*api.Unit, folded int) string 
 	case l.unfolded:
 		return fmt.Sprintf("%d more above and below; z folds the quiet ones", folded)
 	}
-	return fmt.Sprintf("%d more: %s", folded, l.foldedStates(m, shown))
+	return fmt.Sprintf("%d more: %s", folded, foldedStates(m, shown))
 }
 
-// foldedStates is a summary of the folded units: "28 ready, 4 done".
-func (l *Lanes) foldedStates(m *view.Model, shown []*api.Unit) string {
+// foldedStates is a summary of the folded units, and their names: "28 ready, 4 done   tides, berths, fares".
+func foldedStates(m *view.Model, shown []*api.Unit) string {
 	has := map[string]bool{}
 	for _, u := range shown {
 		has[u.Name] = true
 	}
 	counts := map[string]int{}
-	var order []string
+	var order, names []string
 	for _, u := range m.Snap.Units {
 		if has[u.Name] {
 			continue
 		}
 		word := StateWord(u)
+		names = append(names, u.Name)
 		if counts[word]++; counts[word] == 1 {
 			order = append(order, word)
 		}
@@ -176,5 +190,5 @@ func (l *Lanes) foldedStates(m *view.Model, shown []*api.Unit) string {
 	for i, word := range order {
 		order[i] = fmt.Sprintf("%d %s", counts[word], word)
 	}
-	return strings.Join(order, ", ")
+	return strings.Join(order, ", ") + "   " + strings.Join(names, ", ")
 }

@@ -1,11 +1,14 @@
 package overview
 
 import (
+	"context"
+	"fmt"
 	"slices"
 
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
 )
 
@@ -24,6 +27,36 @@ func (f *find) Update(m *view.Model, msg tea.Msg) {
 	if len(shown) > 0 && !slices.ContainsFunc(shown, func(u *api.Unit) bool { return u.Name == m.Selected }) {
 		m.Selected = shown[0].Name
 	}
+}
+
+// runOnly makes the units that the filter of the lanes shows the only ones that run or, without a filter, enables
+// everything again.
+func runOnly(m *view.Model) {
+	var units []string
+	if m.Filter != "" {
+		for _, u := range m.Snap.Units {
+			if lanes.Matches(m, u, m.Filter) {
+				units = append(units, u.Name)
+			}
+		}
+		if len(units) == 0 {
+			m.Said = fmt.Sprintf("no unit has %q in its name, kind, state or groups", m.Filter)
+			return
+		}
+	}
+	RunOnly(m, units)
+}
+
+// RunOnly requests that only these units run, with what they need; without any, everything.
+func RunOnly(m *view.Model, units []string) {
+	m.Later(func(ctx context.Context) view.Then {
+		answer, err := m.Project.Do(ctx, api.Request{Action: api.Only, Units: units})
+		return func() {
+			if m.ShowError(err); err == nil {
+				m.Said = answer.Text
+			}
+		}
+	})
 }
 
 // showAll removes the filter.

@@ -16,8 +16,10 @@ var SelectKeys = []view.Binding{
 	{Keys: []string{"!"}, Action: "next-broken", Name: "next broken unit", Hint: "next broken",
 		Group: view.GroupUnit,
 		When:  lanes.AnyBroken, Unless: "nothing is broken", Do: func(m *view.Model) { Of(m).Lanes.NextBroken(m) }},
-	{Keys: []string{"f"}, Action: "find-units", Name: "find units by name, kind, state or group", Group: view.GroupUnit,
-		Do: FindUnits},
+	{Keys: []string{"f"}, Action: "find-units", Name: "find units by name, kind, state or group",
+		Group: view.GroupUnit, Do: FindUnits},
+	{Keys: []string{"ctrl+o"}, Action: "only", Name: "run only the units found, or everything again",
+		Group: view.GroupProject, Do: runOnly},
 }
 
 // OnlyKeys show only the output of the selected unit.
@@ -79,6 +81,9 @@ var StreamKeys = []view.Binding{
 		Do:     func(m *view.Model) { Focused(m).Next(m, -1) }},
 	{Keys: []string{"&"}, Action: "filter", Name: "filter lines by text, unit, run or level",
 		Hint: "filter", Group: view.GroupStream, Do: FilterOutput},
+	{Keys: []string{"_"}, Action: "mute", Name: "mute the selected unit's output, or show it again",
+		Group: view.GroupStream, When: several, Unless: onlyOne,
+		Do: func(m *view.Model) { Focused(m).Mute(m) }},
 	{Keys: []string{"^"}, Action: "last-save", Name: "show only the last save's output, or all",
 		Group: view.GroupStream, Do: func(m *view.Model) { Focused(m).LastSave(m) }},
 	{Keys: []string{"~"}, Action: "level", Name: "show warnings and errors, errors, or all", Group: view.GroupStream,

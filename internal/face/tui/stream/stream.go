@@ -207,7 +207,10 @@ func (s *Stream) Use(m *view.Model, f query.Filter) {
 // Only shows only the lines of the selected unit, or those of all units again.
 func (s *Stream) Only(m *view.Model) {
 	unit := m.Selected
-	rest := s.Filter.Without(query.Units)
+	rest, muted := s.Filter.Without(query.Units), s.muted()
+	if len(muted) > 0 {
+		rest = append(rest, query.Term{Field: query.Units, Not: true, Units: muted})
+	}
 	for _, t := range s.Filter {
 		if t.Field == query.Units && !t.Not && len(t.Units) == 1 && t.Units[0] == unit {
 			s.Use(m, rest)
@@ -215,6 +218,31 @@ func (s *Stream) Only(m *view.Model) {
 		}
 	}
 	s.Use(m, append(query.Filter{{Field: query.Units, Units: []string{unit}}}, rest...))
+}
+
+// muted are the units without whose output the stream is shown.
+func (s *Stream) muted() (units []string) {
+	for _, t := range s.Filter {
+		if t.Field == query.Units && t.Not {
+			units = append(units, t.Units...)
+		}
+	}
+	return units
+}
+
+// Mute leaves out the lines of the selected unit, or shows them again.
+func (s *Stream) Mute(m *view.Model) {
+	unit, muted := m.Selected, s.muted()
+	f := slices.DeleteFunc(slices.Clone(s.Filter), func(t query.Term) bool { return t.Field == query.Units && t.Not })
+	if i := slices.Index(muted, unit); i >= 0 {
+		muted = slices.Delete(muted, i, i+1)
+	} else {
+		muted = append(muted, unit)
+	}
+	if len(muted) > 0 {
+		f = append(f, query.Term{Field: query.Units, Not: true, Units: muted})
+	}
+	s.Use(m, f)
 }
 
 // LastSave shows only the output that the newest save has caused, or all output again.

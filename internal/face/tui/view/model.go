@@ -34,10 +34,11 @@ type Model struct {
 
 // outside is what the screen talks to.
 type outside struct {
-	Ctx      context.Context
-	Project  api.Project
-	Terminal func(taken bool) // called when the screen takes the terminal and when it gives it back; may be nil
-	Remember func([]string)   // called in the background with the arguments that the user has typed; may be nil
+	Ctx           context.Context
+	Project       api.Project
+	Terminal      func(taken bool)                        // called when the screen takes the terminal and when it gives it back; may be nil
+	SaveSelection func(name string, units []string) error // writes the personal file; may be nil
+	Remember      func([]string)                          // called in the background with the arguments that the user has typed; may be nil
 }
 
 // scene is what is shown: the project, at which time, and which of its units.
@@ -66,10 +67,12 @@ type appearance struct {
 
 // preferences are what the user has set: in the personal file, or by a key.
 type preferences struct {
-	Table   []Binding
-	Editor  string // a command; empty: $VISUAL, $EDITOR
-	NoMouse bool   // the terminal has the mouse, for selecting text
-	Beside  bool   // a unit's terminal is shown next to the stream, not on the whole screen
+	Table  []Binding
+	Editor string // a command; empty: $VISUAL, $EDITOR
+	// Selections are names of units and groups, by the name that the user gave to them, in lower case.
+	Selections map[string][]string
+	NoMouse    bool // the terminal has the mouse, for selecting text
+	Beside     bool // a unit's terminal is shown next to the stream, not on the whole screen
 }
 
 // messages are what this screen reports to the user, and what the user has marked and typed in it.
