@@ -96,11 +96,13 @@ var allowed = map[string]string{
 		"face/tui/overview face/tui/panels face/tui/stream face/tui/view output/query text/format",
 	"face/tui/view": "api face/draw face/timeline face/tui/cells output/locate process/browser text/format " +
 		"text/location",
-	"files":             "",
-	"output/locate":     "text/escape text/lazyregexp text/location",
-	"output/logbook":    "files output/structured text/escape text/format text/lazyregexp text/pen",
-	"output/query":      "",
-	"output/reader":     "api output/logbook output/query output/stacktrace output/structured text/escape",
+	"files":          "",
+	"output/lens":    "output/logbook output/query output/structured text/escape",
+	"output/locate":  "text/escape text/lazyregexp text/location",
+	"output/logbook": "files output/structured text/escape text/format text/lazyregexp text/pen",
+	"output/query":   "",
+	"output/reader": "api output/lens output/logbook output/query output/stacktrace output/structured " +
+		"text/escape",
 	"output/redact":     "text/escape",
 	"output/stacktrace": "text/lazyregexp",
 	"output/structured": "output/query text/lazyregexp",
@@ -131,9 +133,9 @@ var allowed = map[string]string{
 	"results/runners/gotest": "api results results/reason results/source text/lazyregexp text/location",
 	"results/sarif":          "",
 	"results/source":         "text/lazyregexp text/location",
-	"session": "api engine engine/explain engine/recording output/logbook output/reader output/redact plan " +
-		"plan/edit plan/settings process process/browser process/meter process/observe process/series " +
-		"session/account session/explanation session/impact session/observation session/outcomes " +
+	"session": "api engine engine/explain engine/recording output/lens output/logbook output/reader " +
+		"output/redact plan plan/edit plan/settings process process/browser process/meter process/observe " +
+		"process/series session/account session/explanation session/impact session/observation session/outcomes " +
 		"session/outputs session/pages session/run session/snapshot session/terminals session/verdicts " +
 		"session/writers store/consent store/observed store/reuse store/setup text/escape text/format " +
 		"text/suggest watch watch/pattern",

@@ -85,6 +85,9 @@ type Log interface {
 	// Lines returns a page of the log.
 	Lines(ctx context.Context, q LineQuery) (Page, error)
 
+	// Counts returns how many lines were written over time, by level.
+	Counts(ctx context.Context, q CountQuery) (Counts, error)
+
 	// Search searches for a pattern. It calls found with what it has found so far: at once when there is something,
 	// then a few times a second, and a last time when it is done. It returns early with the error of found or of the
 	// context.
@@ -154,11 +157,12 @@ type Action string
 
 // The actions. Those of units require units, unless the comment tells what they do without.
 const (
-	Start        Action = "start"         // start or rerun units that are not running, and what they need
-	Restart      Action = "restart"       // restart or rerun units; without any: every enabled unit
-	SetUp        Action = "set-up"        // restart with the setup steps, even if their inputs are the same
-	Stop         Action = "stop"          // stop units until a request starts them
-	Only         Action = "only"          // enable units and what they need, and stop all others; without any: enable all
+	Start   Action = "start"   // start or rerun units that are not running, and what they need
+	Restart Action = "restart" // restart or rerun units; without any: every enabled unit
+	SetUp   Action = "set-up"  // restart with the setup steps, even if their inputs are the same
+	Stop    Action = "stop"    // stop units until a request starts them
+	// enable units and what they need, and stop all others; without any: enable everything
+	Only         Action = "only"
 	Pause        Action = "pause"         // hold back the reactions to changes; without units: of all
 	Resume       Action = "resume"        // act on the changes that were held back; without units: of all
 	Dismiss      Action = "dismiss"       // dismiss the doubts about units; without any: all doubts
@@ -202,7 +206,12 @@ type LineQuery struct {
 	Move   int       // of the last ones: so many lines later; earlier if below 0
 	Why    bool      // of Run: those that most likely tell why it ended as it did
 	Fold   bool      // of the last ones: consecutive equal lines count as one
-	Raw    bool      // as they were written; otherwise lines of go test -json are what they print for people
+	// Similar: of the last ones, lines of one unit that are near each other and equal except for numbers, identifiers
+	// and times count as one.
+	Similar bool
+	New     bool // mark the lines whose kind their unit has not written before the newest save
+	Values  bool // add the values that can be followed
+	Raw     bool // as they were written; otherwise lines of go test -json are what they print for people
 }
 
 // Limits of pages.
@@ -218,6 +227,34 @@ type Page struct {
 	First int64  `json:"first"` // the number of the first line that is still kept
 	Total int64  `json:"total"` // how many lines the log has had
 	Lines []Line `json:"lines"`
+	// Known is the number before which the kinds of lines are known, if New was asked for: of later lines, none is
+	// marked yet.
+	Known int64 `json:"known,omitempty"`
+}
+
+// CountQuery selects what Counts counts.
+type CountQuery struct {
+	Units   []string  // names of units; empty: all
+	From    time.Time // the beginning of the first column
+	Column  Seconds   // the length of a column; at least 0.1 s
+	Columns int       // how many, at most MaxLines
+}
+
+// Counts is how many lines of output were written over time.
+type Counts struct {
+	Columns []Count `json:"columns"`
+	// Known is the number of the line before which all lines are counted, and Total how many the log has: a log is
+	// read at its own pace.
+	Known int64 `json:"known"`
+	Total int64 `json:"total"`
+}
+
+// Count is how many lines of output were written in a column.
+type Count struct {
+	At       time.Time `json:"at"`
+	Lines    int       `json:"lines"`
+	Warnings int       `json:"warnings,omitempty"` // that state a warning
+	Errors   int       `json:"errors,omitempty"`   // that state an error, or report a failure
 }
 
 // SearchQuery is what to search for, and where.
@@ -263,7 +300,19 @@ type Line struct {
 	// Continues: it continues the last line of its run, which was reported before it had an end: a prompt and what
 	// was typed.
 	Continues bool `json:"continues,omitempty"`
-	Times     int  `json:"times,omitempty"` // of a folded line: the number of equal lines; otherwise 0
+	Times     int  `json:"times,omitempty"` // of a folded line: the number of lines that it stands for; otherwise 0
+	// Similar: those lines are not all equal; this one is the last of them.
+	Similar bool `json:"similar,omitempty"`
+	New     bool `json:"new,omitempty"` // see LineQuery.New
+	// Values are the parts of the visible text that can be followed, each as the bytes from and to.
+	Values []Value `json:"values,omitempty"`
+}
+
+// Value is a part of a line's visible text.
+type Value struct {
+	From   int  `json:"from"` // in bytes
+	To     int  `json:"to"`
+	Likely bool `json:"likely,omitempty"` // it probably identifies something
 }
 
 // Impact is what a save of one path would set off if everything were current.

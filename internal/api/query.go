@@ -187,8 +187,18 @@ func (q *LineQuery) params() []param {
 		flagParam("last", &q.Last),
 		flagParam("why", &q.Why),
 		flagParam("fold", &q.Fold),
+		flagParam("similar", &q.Similar),
+		flagParam("new", &q.New),
+		flagParam("values", &q.Values),
 		flagParam("raw", &q.Raw),
 		move,
+	}
+}
+
+func (q *CountQuery) params() []param {
+	return []param{
+		textsParam("unit", &q.Units), timeParam("from", &q.From), secondsParam("column", &q.Column),
+		countParam("columns", &q.Columns, MaxLines),
 	}
 }
 

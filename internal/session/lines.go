@@ -10,24 +10,30 @@ import (
 
 // log answers questions about the session's log.
 func (s *Session) log() reader.Log {
-	return reader.Log{Source: s.book, LastSave: s.lastSave, AsWritten: func(unit string) bool {
+	return reader.Log{Source: s.book, LastSave: s.lastSave, Census: &s.census, AsWritten: func(unit string) bool {
 		u := s.Plan().Unit(unit)
 		return u != nil && u.Unstructured
 	}}
 }
 
-// lastSave returns the ripple of the newest save, 0 if there was none.
-func (s *Session) lastSave() int {
+// lastSave returns the newest save; the zero value: there was none.
+func (s *Session) lastSave() api.Save {
 	saves := s.snapshot.Load().Saves
 	if len(saves) == 0 {
-		return 0
+		return api.Save{}
 	}
-	return saves[len(saves)-1].Ripple
+	newest := saves[len(saves)-1]
+	return api.Save{At: newest.At.Wall, Ripple: newest.Ripple}
 }
 
 // Lines implements api.Project.
 func (s *Session) Lines(ctx context.Context, q api.LineQuery) (api.Page, error) {
 	return s.log().Lines(ctx, q)
+}
+
+// Counts implements api.Project.
+func (s *Session) Counts(ctx context.Context, q api.CountQuery) (api.Counts, error) {
+	return s.log().Counts(ctx, q)
 }
 
 // Search implements api.Project.

@@ -18,6 +18,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/recording"
+	"omnivigil/internal/output/lens"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/output/redact"
 	"omnivigil/internal/plan"
@@ -164,6 +165,7 @@ type facts struct {
 	writers  *writers.Observer
 	verdicts chan verdictNews
 	past     verdicts.History
+	census   lens.Census   // advanced when a face asks
 	kept     chan struct{} // closed when all facts are written
 	unkept   atomic.Bool   // a failure to write snapshots was reported
 }

@@ -27,9 +27,9 @@ import (
 
 // Client is a project in another process.
 type Client struct {
-	// Near returns a log that is read from files. It is told the ripple of the newest save, and whether a unit's lines
+	// Near returns a log that is read from files. It is told the newest save, and whether a unit's lines
 	// are always shown as they were written. Nil: the other process is asked for lines.
-	Near func(folder string, lastSave func() int, asWritten func(unit string) bool) api.Log
+	Near func(folder string, lastSave func() api.Save, asWritten func(unit string) bool) api.Log
 
 	// Patient waits for the project without a limit, even if it is silent: see ErrSilent.
 	Patient bool
@@ -183,14 +183,14 @@ func (c *Client) log() api.Log {
 	return c.near
 }
 
-// lastSave returns the ripple of the newest save.
-func (c *Client) lastSave() int {
+// lastSave returns the newest save; the zero value: there was none.
+func (c *Client) lastSave() api.Save {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.newest == nil || len(c.newest.Saves) == 0 {
-		return 0
+		return api.Save{}
 	}
-	return c.newest.Saves[len(c.newest.Saves)-1].Ripple
+	return c.newest.Saves[len(c.newest.Saves)-1]
 }
 
 func (c *Client) asWritten(unit string) bool {
@@ -361,6 +361,17 @@ func (c *Client) Lines(ctx context.Context, q api.LineQuery) (api.Page, error) {
 		return p, lost(ctx, err)
 	}
 	return p, nil
+}
+
+// Counts implements Project.
+func (c *Client) Counts(ctx context.Context, q api.CountQuery) (api.Counts, error) {
+	if log := c.log(); log != nil {
+		if counts, err := log.Counts(ctx, q); readable(err) {
+			return counts, err
+		}
+	}
+	var counts api.Counts
+	return counts, c.get(ctx, api.Root+"/counts", api.Encode(&q), &counts)
 }
 
 // readable reports whether an error is not about files that this process cannot read.

@@ -88,6 +88,9 @@ func (s *Server) handler() http.Handler {
 	mux.HandleFunc("GET "+api.Root+"/facts", s.streamed(s.facts))
 	mux.HandleFunc("GET "+api.Root+"/lines", s.lines)
 	mux.HandleFunc("GET "+api.Root+"/lines/follow", s.streamed(s.followLines))
+	mux.HandleFunc("GET "+api.Root+"/counts", func(w http.ResponseWriter, r *http.Request) {
+		answerQuery(w, r, s.project.Counts)
+	})
 	mux.HandleFunc("GET "+api.Root+"/search", s.streamed(s.search))
 	mux.HandleFunc("GET "+api.Root+"/text", s.streamed(s.text))
 	mux.HandleFunc("GET "+api.Root+"/why", func(w http.ResponseWriter, r *http.Request) {

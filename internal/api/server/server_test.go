@@ -135,6 +135,10 @@ func (p *still) Detail(_ context.Context, unit string) (api.Detail, error) {
 func (p *still) VerdictAt(_ context.Context, q api.VerdictQuery) (api.PastVerdict, error) {
 	return api.PastVerdict{At: q.At, Verdict: api.Verdict{Word: api.VerdictStale}, Turned: q.Turned}, nil
 }
+func (p *still) Counts(_ context.Context, q api.CountQuery) (api.Counts, error) {
+	columns := []api.Count{{At: q.From, Lines: q.Columns, Errors: len(q.Units)}}
+	return api.Counts{Columns: columns, Known: 3, Total: 5}, nil
+}
 func (p *still) Explain(_ context.Context, unit string) (api.Explanation, error) {
 	return api.Explanation{Unit: unit, Failure: &api.Failure{
 		Unit: "fares", How: "failed: exit 1", Excerpts: []api.Excerpt{{Message: "<bad>"}},
@@ -275,6 +279,12 @@ func TestThroughTheSocket(t *testing.T) {
 		samples,
 	)
 
+	about := api.CountQuery{
+		Units: []string{"tides"}, From: time.Unix(1900000000, 0).UTC(), Column: api.Seconds(time.Second), Columns: 7,
+	}
+	counts, err := c.Counts(t.Context(), about)
+	require.NoError(t, err)
+	assert.Equal(t, api.Counts{Columns: []api.Count{{At: about.From, Lines: 7, Errors: 1}}, Known: 3, Total: 5}, counts)
 	then := api.VerdictQuery{At: time.Unix(1900000000, 5).UTC(), Turned: api.TurnedBad}
 	past, err := c.VerdictAt(t.Context(), then)
 	require.NoError(t, err)

@@ -28,6 +28,7 @@ import (
 	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
+	"omnivigil/internal/output/lens"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/output/reader"
 	"omnivigil/internal/plan"
@@ -48,6 +49,7 @@ type played struct {
 	asks         map[string]api.Ask
 	mu           sync.Mutex // guards typed
 	book         *logbook.Book
+	census       lens.Census
 	requests     []string
 	cases        []api.Case
 	findings     []api.Finding
@@ -76,7 +78,19 @@ func (p *played) Beats(context.Context, func() error) error                     
 func (p *played) Subscribe(context.Context, int64, func(api.Fact) error) error      { return nil }
 func (p *played) Wait(context.Context, api.WaitQuery) (api.Waited, error)           { return api.Waited{}, nil }
 func (p *played) Lines(_ context.Context, q api.LineQuery) (api.Page, error) {
-	return reader.Log{Source: p.book}.Lines(context.Background(), q)
+	return reader.Log{Source: p.book, Census: &p.census, LastSave: func() api.Save {
+		if p.World == nil || len(p.Engine.Snapshot().Saves) == 0 {
+			return api.Save{}
+		}
+		saves := p.Engine.Snapshot().Saves
+		return api.Save{At: saves[len(saves)-1].At.Wall}
+	}}.Lines(context.Background(), q)
+}
+func (p *played) Counts(_ context.Context, q api.CountQuery) (api.Counts, error) {
+	if p.book == nil {
+		return api.Counts{}, nil
+	}
+	return reader.Log{Source: p.book, Census: &p.census}.Counts(context.Background(), q)
 }
 func (p *played) Search(_ context.Context, q api.SearchQuery, found func(api.Found) error) error {
 	return reader.Log{Source: p.book}.Search(context.Background(), q, found)
@@ -519,6 +533,36 @@ func TestPast(t *testing.T) {
 	m.keyed("[", "[", "[")
 	m.settle(nil)
 	assert.Regexp(t, `(?m)^  (CURRENT|UPDATING)     at 12:00:10 `, m.plainScreen())
+}
+
+// TestLens checks the stream in a flood: kinds of lines that are new since the save, lines of one kind folded, a value
+// followed through all units, and the chart.
+func TestLens(t *testing.T) {
+	m, s := play(t, 5, 158, 46)
+	s.book.Append(logbook.Entry{Unit: "u0"}, "berth 1 is free")
+	s.World.Run(time.Second)
+	s.Save(simulate.Saving{Debounce: 100 * time.Millisecond}, engine.Hit{Unit: "u4", Path: "u4/x.go", What: "written"})
+	s.World.Run(2 * time.Second)
+	for i := range 30 {
+		s.book.Append(logbook.Entry{Unit: "u0"}, fmt.Sprintf("berth %d is free", i))
+		s.book.Append(logbook.Entry{Unit: "u2"}, fmt.Sprintf("ERROR order a%d-x7 has no berth", i))
+	}
+	s.book.Append(logbook.Entry{Unit: "u1"}, `level=info id=a29-x7 msg="order taken"`)
+	s.see()
+	s.see() // what was written is counted after the next look
+	shown := m.plainScreen()
+	assert.Regexp(t, `(?m)^\+ .*ERROR order a29-x7`, shown, "new since the save")
+	assert.Regexp(t, `(?m)^  .*berth 29 is free`, shown, "not new")
+	assert.Regexp(t, `(?m)^  lines .*╱ .*max \d+/s`, shown)
+	m.keyed("$")
+	shown = m.plainScreen()
+	assert.Contains(t, shown, "ERROR order a29-x7 has no berth  (30 similar)")
+	assert.Contains(t, shown, "berth 29 is free  (31 similar)")
+	m.keyed("$", "\"", "f")
+	assert.Contains(t, m.plainScreen(), "lines of all units with a29-x7; backspace shows all again")
+	assert.Regexp(t, `(?s)─ with "?a29-x7.*ERROR order a29-x7.*order taken`, m.plainScreen())
+	m.keyed("\"", "left", "left", "right", "f")
+	assert.Contains(t, m.plainScreen(), "lines of all units with ")
 }
 
 // TestOnly checks that the filter of the lanes can become what runs, and that a unit can be muted in the stream.

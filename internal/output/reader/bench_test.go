@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/output/lens"
 	"omnivigil/internal/output/logbook"
 )
 
@@ -56,15 +57,17 @@ func large(b *testing.B) *logbook.Book {
 func BenchmarkWindow(b *testing.B) {
 	book := large(b)
 	n := int64(linesOfLog())
+	census := &lens.Census{}
 	for _, filter := range []string{"", "unit=unit-07", "unit=unit-07 run=25", "ripple=5",
 		"!unit=unit-07,unit-08 !ripple=6"} {
 		for name, q := range map[string]api.LineQuery{
 			"from": {Filter: filter, Count: 50, From: n / 2}, "before": {Filter: filter, Count: 50, End: n / 2},
-			"last": {Filter: filter, Count: 50, Last: true},
+			"last":    {Filter: filter, Count: 50, Last: true},
+			"similar": {Filter: filter, Count: 50, Last: true, Similar: true, New: true, Values: true},
 		} {
 			b.Run(filter+" "+name, func(b *testing.B) {
 				for b.Loop() {
-					_, err := Log{Source: book}.Lines(b.Context(), q)
+					_, err := Log{Source: book, Census: census}.Lines(b.Context(), q)
 					require.NoError(b, err)
 				}
 			})

@@ -7,18 +7,20 @@ import (
 	"time"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/output/lens"
 	"omnivigil/internal/output/logbook"
 )
 
 // Near returns a log that is read from the files in its directory while another process writes them, as for
 // api.Client.Near.
-func Near(folder string, lastSave func() int, asWritten func(unit string) bool) api.Log {
-	return Log{Source: logbook.Read(folder, false), LastSave: lastSave, AsWritten: asWritten}
+func Near(folder string, lastSave func() api.Save, asWritten func(unit string) bool) api.Log {
+	return Log{Source: logbook.Read(folder, false), LastSave: lastSave, AsWritten: asWritten,
+		Census: &lens.Census{}}
 }
 
 // Past returns the log of an ended session in a directory, with its incomplete end repaired.
 func Past(folder string) api.Log {
-	return Log{Source: logbook.Read(folder, true)}
+	return Log{Source: logbook.Read(folder, true), Census: &lens.Census{}}
 }
 
 // Sessions returns the directories of the sessions with a log in a directory, newest first.

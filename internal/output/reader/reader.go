@@ -9,13 +9,11 @@ import (
 	"io"
 	"math"
 	"slices"
-	"time"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/output/lens"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/output/query"
-	"omnivigil/internal/output/stacktrace"
-	"omnivigil/internal/text/escape"
 )
 
 // Source is where a log is read.
@@ -26,10 +24,11 @@ type Source interface {
 // Log answers questions about a log. It implements api.Log.
 type Log struct {
 	Source Source
-	// LastSave returns the ripple of the newest save, 0 if there was none; nil: there never is one.
-	LastSave func() int
+	// LastSave returns the newest save, the zero value if there was none; nil: there never is one.
+	LastSave func() api.Save
 	// AsWritten reports whether the lines of a unit are always shown as they were written; nil: those of none.
 	AsWritten func(unit string) bool
+	Census    *lens.Census // of this log; nil: no kind of line is new, and lines are not counted
 }
 
 var _ api.Log = Log{}
@@ -49,11 +48,7 @@ func (l Log) begin(text, unit string, run int, raw bool) (*logbook.View, *terms,
 		}
 		f = append(f, query.Term{Field: query.Run, Number: run})
 	}
-	last := 0
-	if l.LastSave != nil {
-		last = l.LastSave()
-	}
-	t, err := compile(f.OnLast(last))
+	t, err := compile(f.OnLast(l.lastSave().Ripple))
 	if err != nil {
 		return nil, nil, &api.QueryError{Text: fmt.Sprintf("the filter cannot be read: %v", err)}
 	}
@@ -62,11 +57,33 @@ func (l Log) begin(text, unit string, run int, raw bool) (*logbook.View, *terms,
 	return v, t, err
 }
 
+// lastSave returns the newest save; the zero value: there was none.
+func (l Log) lastSave() api.Save {
+	if l.LastSave == nil {
+		return api.Save{}
+	}
+	return l.LastSave()
+}
+
 // Lines implements api.Log.
 func (l Log) Lines(ctx context.Context, q api.LineQuery) (api.Page, error) {
+	page, v, err := l.lines(ctx, q)
+	if err == nil && q.New {
+		err = l.markNew(v, &page)
+	}
+	if q.Values {
+		for i := range page.Lines {
+			page.Lines[i].Values = valuesOf(page.Lines[i].Text)
+		}
+	}
+	return page, err
+}
+
+// lines returns the page of a query, without what its lines are marked with.
+func (l Log) lines(ctx context.Context, q api.LineQuery) (api.Page, *logbook.View, error) {
 	v, t, err := l.begin(q.Filter, q.Unit, q.Run, q.Raw)
 	if err != nil {
-		return api.Page{}, err
+		return api.Page{}, nil, err
 	}
 	if q.Count <= 0 {
 		q.Count = api.DefaultLines
@@ -78,11 +95,11 @@ func (l Log) Lines(ctx context.Context, q api.LineQuery) (api.Page, error) {
 		for _, line := range lines {
 			p.page.Lines = append(p.page.Lines, Line(line))
 		}
-		return p.page, err
+		return p.page, v, err
 	}
 	end, back, err := endOf(v, q)
 	if err != nil {
-		return p.page, err
+		return p.page, v, err
 	}
 	if !back {
 		if !q.Since.IsZero() {
@@ -91,12 +108,13 @@ func (l Log) Lines(ctx context.Context, q api.LineQuery) (api.Page, error) {
 		if err == nil {
 			err = p.forward(q.From, q.Count)
 		}
-		return p.page, err
+		return p.page, v, err
 	}
 	if end, err = p.move(end, q.Move); err != nil {
-		return p.page, err
+		return p.page, v, err
 	}
-	return p.page, p.back(end, q.Count, q.Fold)
+	err = p.back(end, q.Count, foldingOf(q))
+	return p.page, v, err
 }
 
 // endOf returns the number before which lines are requested, if there is one.
@@ -136,44 +154,28 @@ func (p *pager) forward(from int64, count int) error {
 
 // back fills the page with the last lines before a number. With folding, as many different lines are returned, unless
 // they are too far back.
-func (p *pager) back(end int64, count int, fold bool) error {
-	const furthest = 16
+func (p *pager) back(end int64, count int, by folding) error {
 	p.page.From, p.page.End = end, end
 	sc := scan{view: p.view, terms: p.terms, back: true, from: end, whole: !p.terms.all()}
-	var found []api.Line // the last line first
+	f := folder{by: by}
 	seen := 0
 	err := sc.each(p.ctx, func(b *logbook.Batch, number int64, text []byte) bool {
-		if n := len(found); fold && n > 0 && again(&found[n-1], b, text) {
-			l := &found[n-1] // of equal lines, the first one is kept
-			l.Times, l.Number, l.At = max(l.Times, 1)+1, number, time.Unix(0, b.At)
-		} else if n == count {
+		switch {
+		case f.join(b, number, text):
+		case len(f.found) == count:
 			return false
-		} else {
-			found = append(
-				found,
-				Line(logbook.Line{Number: number, At: time.Unix(0, b.At), Text: string(text), Entry: *b.Entry}),
-			)
+		default:
+			f.add(b, number, text)
 		}
 		seen++
-		return fold && seen < furthest*count || len(found) < count
+		p.page.From = number
+		return by.readsOn(seen, len(f.found), count, end-number)
 	})
-	slices.Reverse(found)
-	if p.page.Lines = found; fold {
-		p.page.Lines = folded(found)
-	}
-	if len(found) > 0 {
-		p.page.From = found[0].Number
-	}
+	p.page.Lines = f.lines()
 	if seen < count {
 		p.page.From = min(p.page.From, p.view.First())
 	}
 	return err
-}
-
-// again reports whether a line of output has the same text as the next one.
-func again(after *api.Line, b *logbook.Batch, text []byte) bool {
-	return len(text) > 0 && after.Stream == api.Output && b.Stream == logbook.Output && after.Unit == b.Unit &&
-		after.Text == string(text)
 }
 
 // move returns the number so many lines after another one, or before it if by is negative.
@@ -204,50 +206,6 @@ func (p *pager) find(from int64, back bool, most int) ([]logbook.Line, error) {
 		slices.Reverse(found)
 	}
 	return found, err
-}
-
-// folded folds consecutive equal lines, and equal stack traces. The first of them has their number.
-func folded(all []api.Line) []api.Line {
-	out := all[:0]
-	var last []api.Line // the newest block in out
-	for len(all) > 0 {
-		n := blockLength(all)
-		block := all[:n]
-		all = all[n:]
-		if sameBlock(last, block) {
-			last[0].Times = max(last[0].Times, 1) + max(block[0].Times, 1)
-			continue
-		}
-		from := len(out)
-		out = append(out, block...)
-		last = out[from:]
-	}
-	return out
-}
-
-// blockLength is how many lines at the beginning form one stack trace, or 1.
-func blockLength(all []api.Line) int {
-	first := all[0]
-	var r stacktrace.Reader
-	for n, l := range all {
-		same := l.Stream == api.Output && l.Unit == first.Unit && l.Run == first.Run
-		if n > 0 && (!same || !r.Continues(escape.Strip(l.Text))) || first.Stream != api.Output {
-			return max(n, 1)
-		}
-		if n == 0 {
-			r.Continues(escape.Strip(l.Text))
-		}
-	}
-	return len(all)
-}
-
-// sameBlock reports whether two blocks of one unit's output have the same text, and any.
-func sameBlock(a, b []api.Line) bool {
-	if len(a) != len(b) || a[0].Stream != api.Output || b[0].Stream != api.Output || a[0].Unit != b[0].Unit ||
-		a[0].Text == "" {
-		return false
-	}
-	return slices.EqualFunc(a, b, func(x, y api.Line) bool { return x.Text == y.Text })
 }
 
 // Text implements api.Log.

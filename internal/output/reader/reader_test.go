@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -14,6 +15,7 @@ import (
 	"pgregory.net/rapid"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/output/lens"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/output/query"
 )
@@ -50,7 +52,7 @@ func TestLines(t *testing.T) {
 	}
 	between, low := "Between \x1b[31mti\x1b[0mdes", `level=warn msg="low tide"`
 	at := func(seconds int) time.Time { return time.Date(2030, 5, 4, 12, 0, seconds, 0, time.UTC) }
-	log := Log{Source: b, LastSave: func() int { return 6 }}
+	log := Log{Source: b, LastSave: func() api.Save { return api.Save{Ripple: 6} }}
 	for _, test := range []struct {
 		name      string
 		q         api.LineQuery
@@ -382,5 +384,46 @@ func TestTestEvents(t *testing.T) {
 		q := api.SearchQuery{Pattern: "TestLow", Filter: "unit=harbour", Count: true, Raw: raw}
 		require.NoError(t, log.Search(t.Context(), q, func(f api.Found) error { found = f.Matches; return nil }))
 		assert.Equal(t, map[bool]int64{false: 1, true: 5}[raw], found)
+	}
+}
+
+// TestLens folds lines of one kind, marks those that are new since the newest save, and counts lines over time.
+func TestLens(t *testing.T) {
+	at := time.Date(2030, 5, 4, 12, 0, 0, 0, time.UTC)
+	b := logbook.Open(filepath.Join(t.TempDir(), "log"), logbook.Options{})
+	defer b.Close()
+	b.SetClock(func() time.Time { return at })
+	save := api.Save{}
+	log := Log{Source: b, LastSave: func() api.Save { return save }, Census: &lens.Census{}}
+	for i := range 20 {
+		b.Append(logbook.Entry{Unit: "tides"}, fmt.Sprintf("tide %d is high", i), fmt.Sprintf("berth %d", i))
+	}
+	at = at.Add(time.Second)
+	save.At = at
+	b.Append(logbook.Entry{Unit: "tides"}, "tide 21 is high", "tide 22 is low", "tide 22 is low")
+	b.Flush()
+	page, err := log.Lines(t.Context(), api.LineQuery{Last: true, Similar: true, New: true, Values: true, Count: 10})
+	require.NoError(t, err)
+	var got []string
+	for _, l := range page.Lines {
+		got = append(got, fmt.Sprintf("%s %d %v %v", l.Text, l.Times, l.Similar, l.New))
+	}
+	assert.Equal(t, []string{
+		"berth 19 20 true false", "tide 21 is high 21 true false", "tide 22 is low 2 false true",
+	}, got)
+	assert.Equal(t, []api.Value{{From: 0, To: 4}, {From: 5, To: 7}, {From: 8, To: 10}, {From: 11, To: 15}},
+		page.Lines[1].Values)
+	assert.Equal(t, page.Total, page.Known)
+	assert.Zero(t, page.From)
+
+	counts, err := log.Counts(t.Context(), api.CountQuery{From: at.Add(-time.Second), Column: api.Seconds(time.Second),
+		Columns: 2})
+	require.NoError(t, err)
+	assert.Equal(t, api.Counts{Known: 43, Total: 43, Columns: []api.Count{
+		{At: at.Add(-time.Second), Lines: 40}, {At: at, Lines: 3},
+	}}, counts)
+	for _, q := range []api.CountQuery{{}, {From: at, Columns: 3}, {From: at, Column: 1e9}} {
+		_, err = log.Counts(t.Context(), q)
+		assert.Error(t, err, "%v", q)
 	}
 }

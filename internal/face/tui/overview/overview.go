@@ -24,6 +24,7 @@ type Overview struct {
 	Streams []*stream.Stream
 	focus   int    // the index of the one that has the keys
 	layout  layout // of two
+	volume  volume // the chart above the stream
 
 	StreamTop int // the first row of the streams on the screen
 }
@@ -53,6 +54,7 @@ func (o *Overview) Ask(m *view.Model) {
 	for _, s := range o.Streams {
 		s.Ask(m)
 	}
+	o.volume.ask(m)
 }
 
 // Of returns the overview, the lowest view on the stack.
@@ -171,7 +173,15 @@ func (o *Overview) Update(m *view.Model, msg tea.Msg) {
 // UnderLanes draws the lanes, a rule with a title, and what lower draws in the rows below.
 func UnderLanes(m *view.Model, title string, height int, lower func(room int) []string) []string {
 	lanes := &Of(m).Lanes
-	rows := lanes.Draw(m, title, lanes.Height(height))
+	chart := m.Height >= volumeHeight && len(m.Snap.Units) > 0
+	share := lanes.Height(height)
+	if chart {
+		share--
+	}
+	rows := lanes.Draw(m, title, share)
+	if chart {
+		rows = slices.Insert(rows, len(rows)-1, Of(m).volume.row(m))
+	}
 	Of(m).StreamTop = m.BodyTop + len(rows)
 	return append(rows, lower(height-len(rows))...)
 }

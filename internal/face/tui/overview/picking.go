@@ -12,6 +12,7 @@ import (
 	"omnivigil/internal/face/tui/stream"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/locate"
+	"omnivigil/internal/output/query"
 	"omnivigil/internal/output/stacktrace"
 	"omnivigil/internal/process/browser"
 	"omnivigil/internal/text/escape"
@@ -195,6 +196,21 @@ func (p *picking) follow(m *view.Model) {
 		return
 	}
 	m.Later(func(context.Context) view.Then { return m.Report(browser.Address(found[0])) })
+}
+
+// followValue shows the lines of all units with the value that is pointed at.
+func (p *picking) followValue(m *view.Model) {
+	value := p.of.Value()
+	if value == "" {
+		m.Said = "this line has no value to follow"
+		return
+	}
+	m.Close()
+	if !m.IsPast() { // the stream stayed only for pointing
+		p.of.ToNow()
+	}
+	p.of.Use(m, query.Filter{{Field: query.Text, Pattern: query.Pattern{Text: value}}})
+	m.Said = fmt.Sprintf("lines of all units with %s; %s shows all again", value, m.KeyOf("show-all"))
 }
 
 // previousMark goes to the last marked line before those shown.

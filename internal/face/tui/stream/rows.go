@@ -161,6 +161,8 @@ func (s *Stream) marker(m *view.Model, e api.Line) string {
 		return m.Palette.Bright.Render("◆")
 	case s.search.hit == e.Number:
 		return m.Palette.Bright.Render("▸")
+	case e.New:
+		return m.Palette.Moving.Render("+") // of a kind that its unit had not written before the last save
 	}
 	return " "
 }
@@ -189,14 +191,17 @@ func (s *Stream) textOf(m *view.Model, e api.Line, width int) []string {
 			text = structuredText(m, l, e.At, width)
 		}
 	}
-	if e.Times > 1 {
+	switch {
+	case e.Times > 1 && e.Similar:
+		text = fmt.Sprintf("%s  (%d similar)", text, e.Times)
+	case e.Times > 1:
 		text = fmt.Sprintf("%s  (%d times)", text, e.Times)
 	}
 	style := m.Palette.Text
 	if s.old(m, e.At) {
 		text, style = escape.Strip(text), m.Palette.Dim
 	}
-	text = s.marked(m, text)
+	text = s.pointed(e, s.marked(m, text))
 	if !s.wrap {
 		return []string{style.Render(ansi.Truncate(text, width, "…")) + "\x1b[0m"}
 	}
@@ -250,7 +255,24 @@ func (s *Stream) marked(_ *view.Model, text string) string {
 	if s.search.matcher == nil {
 		return text
 	}
-	all := s.search.matcher.All([]byte(escape.Strip(text)))
+	return reversed(text, s.search.matcher.All([]byte(escape.Strip(text))))
+}
+
+// pointed highlights the value of the line that is pointed at.
+func (s *Stream) pointed(e api.Line, text string) string {
+	if s.selection == nil || s.selection.at != e.Number {
+		return text
+	}
+	value := s.Value()
+	at := strings.Index(escape.Strip(text), value)
+	if at < 0 || value == "" {
+		return text
+	}
+	return reversed(text, [][]int{{at, at + len(value)}})
+}
+
+// reversed reverses the colors of parts of a text with any colors, given as bytes of the visible text.
+func reversed(text string, all [][]int) string {
 	if len(all) == 0 {
 		return text
 	}

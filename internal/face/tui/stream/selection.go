@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/text/escape"
 )
 
 // selection is the line that the user points at in a stream, and the lines up to another that are selected with it.
@@ -11,6 +12,8 @@ type selection struct {
 	at   int64
 	from int64 // the other end; -1: only the line itself is selected
 	edge int   // where to point when the stream has scrolled: -1 at its top, 1 at its end, 0 nowhere else
+	// value is the index of the value of the line that is chosen; below 0: the one that probably identifies something.
+	value int
 }
 
 // BeginSelection begins a selection at the last match that is shown, or else at the last line. The stream stays where
@@ -24,7 +27,7 @@ func (s *Stream) BeginSelection() bool {
 		at = s.search.hit
 	}
 	s.hold()
-	s.selection = &selection{at: at, from: -1}
+	s.selection = &selection{at: at, from: -1, value: -1}
 	return true
 }
 
@@ -54,11 +57,41 @@ func (s *Stream) Point(by int) {
 			s.hold()
 		}
 	}
-	p.at = s.shown[max(0, min(i, n-1))].Number
+	p.at, p.value = s.shown[max(0, min(i, n-1))].Number, -1
 }
 
 // PointAt points at a line, and selects only that.
-func (s *Stream) PointAt(number int64) { s.selection.at, s.selection.from = number, -1 }
+func (s *Stream) PointAt(number int64) {
+	s.selection.at, s.selection.from, s.selection.value = number, -1, -1
+}
+
+// PointValue points at another value of the line: by 1 the next, by -1 the previous one.
+func (s *Stream) PointValue(by int) {
+	if l, ok := s.Pointed(); ok && len(l.Values) > 0 {
+		s.selection.value = max(0, min(s.valueOf(l)+by, len(l.Values)-1))
+	}
+}
+
+// valueOf is the index of the value of a line that is pointed at.
+func (s *Stream) valueOf(l api.Line) int {
+	if s.selection.value >= 0 {
+		return min(s.selection.value, len(l.Values)-1)
+	}
+	return max(slices.IndexFunc(l.Values, func(v api.Value) bool { return v.Likely }), 0)
+}
+
+// Value returns the value that is pointed at; empty: the line has none.
+func (s *Stream) Value() string {
+	l, ok := s.Pointed()
+	if !ok || len(l.Values) == 0 {
+		return ""
+	}
+	text, v := escape.Strip(l.Text), l.Values[s.valueOf(l)]
+	if v.To > len(text) { // a line that another one continues
+		return ""
+	}
+	return text[v.From:v.To]
+}
 
 // SelectTo selects all lines from the one pointed at to another.
 func (s *Stream) SelectTo(number int64) {

@@ -22,6 +22,7 @@ type Stream struct {
 	Position
 	wrap    bool
 	raw     bool // lines as they were written
+	similar bool // lines of one kind are folded
 	times   times
 	Height  int    // as last drawn
 	tied    bool   // the time cursor is to follow the stream when the page is here
@@ -55,9 +56,11 @@ var following = Position{bottom: -1}
 type askedFor struct {
 	filter string
 	Position
-	count int
-	raw   bool
-	lines int64 // the number of lines in the log
+	count   int
+	raw     bool
+	similar bool
+	values  bool
+	lines   int64 // the number of lines in the log
 }
 
 // New returns a stream that follows all output. It calls atNow when the user has scrolled it to the newest line.
@@ -89,12 +92,18 @@ func (s *Stream) Status(m *view.Model) string {
 
 // Ask implements view.Asker.
 func (s *Stream) Ask(m *view.Model) {
-	want := askedFor{s.Filter.String(), s.Position, max(m.Height, 20), s.raw, m.Snap.Lines}
+	want := askedFor{
+		filter: s.Filter.String(), Position: s.Position, count: max(m.Height, 20), raw: s.raw, similar: s.similar,
+		values: s.selection != nil, lines: m.Snap.Lines,
+	}
 	if s.asking || want == s.asked {
 		return
 	}
 	s.asking, s.asked = true, want
-	q := api.LineQuery{Filter: want.filter, Count: want.count, Fold: true, Raw: s.raw, Until: want.until}
+	q := api.LineQuery{
+		Filter: want.filter, Count: want.count, Fold: true, Similar: s.similar, Raw: s.raw, Until: want.until,
+		New: true, Values: want.values,
+	}
 	if want.until.IsZero() {
 		q.Last, q.End, q.Move = want.bottom < 0, max(want.bottom, 0), want.move
 	}
@@ -118,7 +127,8 @@ func (s *Stream) take(m *view.Model, asked askedFor, page api.Page) {
 	s.Problem, s.page, s.of = "", page, asked
 	n := len(page.Lines)
 	switch {
-	case s.Filter.String() != asked.filter || s.Position != asked.Position || s.raw != asked.raw:
+	case s.Filter.String() != asked.filter || s.Position != asked.Position || s.raw != asked.raw,
+		s.similar != asked.similar:
 	case !s.until.IsZero():
 		s.stand(page.End)
 	case s.tied && n == 0 && s.move < 0: // this is the first line
@@ -167,6 +177,15 @@ func (s *Stream) ToNow() { s.Position, s.tied, s.search.hit = following, false, 
 func (s *Stream) NextTimes()  { s.times = (s.times + 1) % howManyTimes }
 func (s *Stream) ToggleRaw()  { s.raw = !s.raw }
 func (s *Stream) ToggleWrap() { s.wrap = !s.wrap }
+
+// ToggleSimilar folds lines that differ only in numbers, identifiers and times, or unfolds them.
+func (s *Stream) ToggleSimilar(m *view.Model) {
+	if s.similar = !s.similar; s.similar {
+		m.Said = "lines that differ only in numbers, identifiers and times count as one"
+	} else {
+		m.Said = "only equal lines count as one"
+	}
+}
 
 // IsRaw reports whether lines are shown as they were written.
 func (s *Stream) IsRaw() bool { return s.raw }
