@@ -238,12 +238,12 @@ func TestDemoOnTheScreen(t *testing.T) {
 	// Why a unit is in its state, and what a save would set off.
 	s.press("y")
 	s.shows(`berths is ready and current`)
-	s.press("Enter", "fares/fares.csv", "Enter")
+	s.press("q")
+	s.shows(`following`)
+	s.press("M", "/", "fares/fares.csv", "Enter")
 	s.shows(`fares reruns: it matches "fares/fares.csv"`)
 	s.shows(`2. tickets restarts: fares finished again`)
-	s.press("Escape")
-	s.shows(`enter type a path`)
-	s.press("Escape")
+	s.press("L")
 	s.shows(`following`)
 
 	// Reactions can be paused; what changes meanwhile is stale until they are resumed.

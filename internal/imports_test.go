@@ -136,9 +136,9 @@ var allowed = map[string]string{
 	"session": "api engine engine/explain engine/recording output/lens output/logbook output/reader " +
 		"output/redact plan plan/edit plan/settings process process/browser process/meter process/observe " +
 		"process/series session/account session/explanation session/impact session/observation session/outcomes " +
-		"session/outputs session/pages session/run session/snapshot session/terminals session/verdicts " +
-		"session/writers store/consent store/observed store/reuse store/setup text/escape text/format " +
-		"text/suggest watch watch/pattern",
+		"session/outputs session/pages session/run session/snapshot session/survey session/terminals " +
+		"session/verdicts session/writers store/consent store/observed store/reuse store/setup text/escape " +
+		"text/format text/suggest watch watch/pattern",
 	"session/account": "api",
 	"session/explanation": "api engine engine/explain plan results/source session/outcomes text/format " +
 		"text/location",
@@ -154,6 +154,7 @@ var allowed = map[string]string{
 		"process/observe process/probe results results/passes results/readers results/record store/reuse " +
 		"store/setup text/escape text/format",
 	"session/snapshot":  "api engine engine/explain plan session/impact text/escape text/format",
+	"session/survey":    "engine",
 	"session/terminals": "api engine output/logbook output/redact output/terminal plan session/run text/suggest",
 	"session/verdicts":  "api",
 	"session/writers":   "engine process session/run",

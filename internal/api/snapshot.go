@@ -200,7 +200,9 @@ type Run struct {
 	Exit      *Exit     `json:"exit,omitempty"` // set when its process has ended
 	ReusedAt  time.Time `json:"reused_at,omitzero"`
 	Problem   string    `json:"problem,omitempty"`
-	Spans     []Span    `json:"spans,omitempty"`
+	// Pace is what is unusual about its duration while it is live: "slow (load 23)", "usually 20 s".
+	Pace  string `json:"pace,omitempty"`
+	Spans []Span `json:"spans,omitempty"`
 }
 
 // Exit is how a process ended.
@@ -308,6 +310,7 @@ type RunRef struct {
 // Jobs is how many tasks may run at once, and which do.
 type Jobs struct {
 	Most  int      `json:"most,omitempty"` // the maximum; 0: no limit
+	Now   int      `json:"now,omitempty"`  // the maximum now: fewer while other programs use processors
 	Taken int      `json:"taken"`
 	Text  string   `json:"text,omitempty"`  // what waiting units wait for
 	Alone string   `json:"alone,omitempty"` // what units that run alone wait for

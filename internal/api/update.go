@@ -74,7 +74,8 @@ func sameProject(a, b *About) bool {
 }
 
 func sameJobs(a, b Jobs) bool {
-	return a.Most == b.Most && a.Taken == b.Taken && a.Text == b.Text && a.Alone == b.Alone && slices.Equal(a.By, b.By)
+	return a.Most == b.Most && a.Now == b.Now && a.Taken == b.Taken && a.Text == b.Text && a.Alone == b.Alone &&
+		slices.Equal(a.By, b.By)
 }
 
 func (d *Update) diffUnits(from, to *Snapshot) {

@@ -47,6 +47,9 @@ func (s *Snapshot) Standing(u *Unit) []string {
 			lines = append(lines, "command: "+u.Run.Command)
 		}
 	}
+	if u.Run.Pace != "" {
+		lines = append(lines, "unusual: "+u.Run.Pace)
+	}
 	if ask, asks := s.Asks[u.Name]; asks {
 		lines = append(lines, "waiting for "+ask.For())
 	}

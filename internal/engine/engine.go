@@ -48,6 +48,7 @@ type Engine struct {
 	standings standings
 	settings
 	phase
+	machine
 }
 
 // clocks are the time of the current step, and what is known of the wall clock.
@@ -55,6 +56,12 @@ type clocks struct {
 	now      Moment
 	clockSet Moment    // when the wall clock was last set
 	latest   time.Time // the latest time that the wall clock has shown
+}
+
+// machine is what is known of the machine.
+type machine struct {
+	load    float64
+	foreign int // whole processors that other programs use
 }
 
 // history is what is kept of saves and runs.
@@ -144,6 +151,8 @@ func (e *Engine) Step(now Moment, event Event) []Order {
 		e.exited(ev)
 	case Reused:
 		e.reused(ev)
+	case Surveyed:
+		e.surveyed(ev)
 	case TimerFired:
 		e.timerFired(ev)
 	case Requested:

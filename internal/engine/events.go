@@ -257,6 +257,7 @@ func (Exited) event()          {}
 func (Reported) event()        {}
 func (Listens) event()         {}
 func (Reused) event()          {}
+func (Surveyed) event()        {}
 func (TimerFired) event()      {}
 func (Requested) event()       {}
 

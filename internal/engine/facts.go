@@ -11,6 +11,8 @@ const (
 	FactRunStarted    FactKind = "run-started"    // Verb, Reasons; Command if it is not the unit's own
 	FactRunReady      FactKind = "run-ready"      // Took; zero: it had failed a check and is ready again
 	FactRunLate       FactKind = "run-late"       // a service is late, or fails a check, and keeps running: Problem
+	FactRunSlow       FactKind = "run-slow"       // a service is late, but busy: Took (what is left), Over.Run
+	FactRunLong       FactKind = "run-long"       // a run takes much longer than usual: Took (so far), Over.Run
 	FactRunEnded      FactKind = "run-ended"      // State, Took, Over
 	FactRunKilled     FactKind = "run-killed"     // it did not end within its grace period: Took
 	FactRunStuck      FactKind = "run-stuck"      // it survived SIGKILL: PID
@@ -61,7 +63,7 @@ type Fact struct {
 // Over is what has ended. It does not change any more.
 type Over struct {
 	End    *End    // of FactRunEnded
-	Run    *Run    // of FactRunEnded and FactRunReady
+	Run    *Run    // of FactRunEnded, FactRunReady, FactRunSlow and FactRunLong; the last two are not over
 	Ripple *Ripple // of FactRippleRested
 }
 
@@ -90,7 +92,7 @@ func (f Fact) Tone() Tone {
 		return ToneStale
 	case FactRunLate, FactRunKilled, FactRunStuck, FactSettingsBad:
 		return ToneBroken
-	case FactPassMissed, FactLoopStopped, FactUnitStale:
+	case FactPassMissed, FactLoopStopped, FactUnitStale, FactRunSlow, FactRunLong:
 		return ToneStale
 	case FactPaused:
 		if f.Unit == "" {

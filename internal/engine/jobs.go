@@ -3,6 +3,8 @@ package engine
 import (
 	"slices"
 	"time"
+
+	"omnivigil/internal/plan"
 )
 
 // At most so many tasks, suites and setup steps run at once: each has a job while it runs. A unit that finds none
@@ -36,12 +38,16 @@ func (e *Engine) grantJob() bool {
 		return false
 	}
 	working := e.working()
-	if e.plan.Jobs > 0 && len(working) >= e.plan.Jobs {
+	if limit := e.jobLimit(); limit > 0 && len(working) >= limit {
 		return false
 	}
-	first, longest := e.line[0], time.Duration(-1)
+	line := e.beforeSuites()
+	if len(line) == 0 {
+		return false
+	}
+	first, longest := line[0], time.Duration(-1)
 	known := map[*unit]time.Duration{}
-	for _, u := range e.line {
+	for _, u := range line {
 		if weight := u.chainOf(known) + e.now.Sub(u.queuedAt); weight > longest {
 			first, longest = u, weight
 		}
@@ -61,6 +67,21 @@ func (e *Engine) grantJob() bool {
 	}
 	e.enqueue(first)
 	return true
+}
+
+// beforeSuites returns the units in line that may go now: while a setup step of a service waits or is to come, no suite
+// begins, because users wait for the service.
+func (e *Engine) beforeSuites() []*unit {
+	if !slices.ContainsFunc(e.units, (*unit).preparesService) {
+		return e.line
+	}
+	return slices.DeleteFunc(slices.Clone(e.line), func(u *unit) bool { return u.spec.Kind == plan.Suite })
+}
+
+// preparesService reports whether the unit is a service whose setup steps wait for a job, or may be about to.
+func (u *unit) preparesService() bool {
+	return len(u.spec.Setup) > 0 && !u.spec.Kind.Ends() && u.live() && !u.run.spawned && !u.run.job &&
+		u.state != Stopping
 }
 
 // working returns the units with a job.

@@ -116,6 +116,7 @@ const (
 	ProblemTold                 // Text, from the system, a probe or a tool
 	ProblemLate                 // not ready in time: Within, Text (what was waited for; empty: the first pass), Seen
 	ProblemReported             // its output reports a failure: Report
+	ProblemLimit                // it took longer than its limit, and was ended: Within
 	ProblemSurvived             // the system did not end it, even killed
 )
 

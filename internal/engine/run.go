@@ -22,6 +22,7 @@ type Run struct {
 	Reused    time.Time // when the run of a reused result ended; zero: it really ran
 	Problem   Problem
 	Spans     []Span // before its order, and its own
+	Pace      Pace   // while it is live
 }
 
 // run is a Run with what only the engine knows.
@@ -71,6 +72,7 @@ type process struct {
 	serves    bool   // it belongs to a task that may serve, and serves
 	listens   bool   // the same, and it accepts connections
 	seen      string // the last result of its ready check
+	busyAt    Moment // when its processes were last seen to use CPU, while it was starting
 	answered  bool   // the start was answered
 	misses    int    // checks in a row that found something of a relay missing
 	ails      bool   // it was ready, and then a check failed
@@ -272,6 +274,7 @@ func (e *Engine) spawned(ev Spawned) {
 	e.tellOpening(u)
 	u.run.PID, u.run.spawned, u.run.spawnedAt, u.run.before = ev.PID, true, e.now, e.latest
 	u.run.job = u.takesJob()
+	e.keepPace(u)
 	if u.spec.MayServe {
 		e.setTimer(u, livedAsService, plan.ServesAfter)
 	}
@@ -381,7 +384,7 @@ func (e *Engine) ready(u *unit) {
 
 func (e *Engine) nowReady(u *unit) {
 	u.state = Ready
-	u.run.ReadyAt, u.run.failed = e.now, false
+	u.run.ReadyAt, u.run.failed, u.run.Pace = e.now, false, Pace{}
 	u.run.endSpan(e.now)
 	e.ripples.account(u.run, e.now)
 	e.tellRun(u, Fact{Kind: FactRunReady, Took: e.now.Sub(u.run.OrderedAt)})
@@ -407,6 +410,10 @@ func (e *Engine) notReady(u *unit) {
 	case p.last == nil:
 		waitedFor = ""
 	}
+	if e.takesLonger(u) {
+		return
+	}
+	u.run.Pace = Pace{}
 	u.run.Problem = Problem{Kind: ProblemLate, Within: rd.Within, Text: waitedFor, Seen: u.run.seen}
 	u.state, u.run.failed = Failed, true
 	if u.spec.Pass == nil {
@@ -485,6 +492,9 @@ func (e *Engine) exited(ev Exited) {
 		e.ended(u, end.as(Stopped))
 	case why == toAct:
 		e.ended(u, end.as(Waiting))
+	case why == byLimit:
+		end.Problem = u.run.Problem
+		e.ended(u, end.as(Failed))
 	case !u.spec.Kind.Ends(), u.run.listens && !ev.Exit.OK():
 		e.crashed(u, end.as(Crashed))
 	case u.run.serves && !ev.Exit.OK():
@@ -521,6 +531,7 @@ func (x End) as(s State) End {
 // ended closes the live run and sets the unit's next state. It returns the end of the run.
 func (e *Engine) ended(u *unit, end End) End {
 	s := end.State
+	u.run.Pace = Pace{}
 	u.run.EndedAt, u.run.latest, u.run.clockSet = e.now, e.latest, e.clockSet.After(u.run.spawnedAt)
 	if u.run.spawned {
 		u.makes(e.latest, u.run.spawnedAt)

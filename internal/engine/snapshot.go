@@ -32,6 +32,7 @@ type Snapshot struct {
 // Jobs is the state of the jobs.
 type Jobs struct {
 	Most  int      // the limit; 0: none
+	Now   int      // the limit now, because other programs use processors
 	Taken int      // how many are taken
 	By    []string // the units that have one; the first few
 	Alone bool     // the running unit runs alone
@@ -113,7 +114,7 @@ func (e *Engine) Snapshot() *Snapshot {
 
 // jobs returns the state of the jobs, if a unit waits for one.
 func (e *Engine) jobs() Jobs {
-	j := Jobs{Most: e.plan.Jobs}
+	j := Jobs{Most: e.plan.Jobs, Now: e.jobLimit()}
 	if len(e.line) == 0 {
 		return j
 	}

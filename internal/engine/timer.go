@@ -19,6 +19,8 @@ const (
 	provenGood // a service has been ready for a while
 	passIsDue  // a pass should have begun
 	lookoutOver
+	overLimit
+	unusuallyLong
 	livedAsService // a task that may serve has been running for as long as only services do
 )
 
@@ -44,6 +46,10 @@ func (e *Engine) timerFired(ev TimerFired) {
 		e.ready(t.unit)
 	case livedAsService:
 		e.serves(t.unit)
+	case overLimit:
+		e.endOverLimit(t.unit)
+	case unusuallyLong:
+		e.isLong(t.unit)
 	case notReadyInTime:
 		e.notReady(t.unit)
 	case graceIsOver:

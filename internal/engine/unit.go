@@ -284,6 +284,7 @@ type ending uint8
 const (
 	byItself  ending = iota // it is not
 	toAct                   // a new run follows
+	byLimit                 // it has taken too long, and failed
 	byRequest               // it stays stopped
 )
 

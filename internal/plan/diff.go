@@ -125,7 +125,7 @@ func sameCare(a, b *Unit) bool {
 		a.Debounce == b.Debounce && a.Unignored == b.Unignored && a.SkipUnchanged == b.SkipUnchanged &&
 		a.Poll == b.Poll &&
 		reflect.DeepEqual(a.Ready, b.Ready) && reflect.DeepEqual(a.Stop, b.Stop) && a.Endpoint == b.Endpoint &&
-		a.Overlap == b.Overlap && a.Health == b.Health && a.AfterExit == b.AfterExit &&
+		a.Overlap == b.Overlap && a.Limit == b.Limit && a.Health == b.Health && a.AfterExit == b.AfterExit &&
 		a.Manual == b.Manual && a.Alone == b.Alone &&
 		sameSet(Texts(a.Outputs), Texts(b.Outputs)) && a.Reuse == b.Reuse &&
 		sameReading(

@@ -129,6 +129,7 @@ type Unit struct {
 	Setup         []Step // expensive steps before the first run, skipped while they are done
 	Prelude       []Step // quick steps before every run
 	Overlap       Overlap
+	Limit         time.Duration // how long a run of a task or suite may take before it is ended; 0: any time
 	Health        time.Duration // the interval at which Ready is checked again while the service runs; 0: not at all
 	AfterExit     AfterExit
 	Manual        bool      // starts only on request

@@ -30,6 +30,7 @@ import (
 	"omnivigil/internal/session/outputs"
 	"omnivigil/internal/session/pages"
 	"omnivigil/internal/session/run"
+	"omnivigil/internal/session/survey"
 	"omnivigil/internal/session/terminals"
 	"omnivigil/internal/session/verdicts"
 	"omnivigil/internal/session/writers"
@@ -225,6 +226,13 @@ func Start(c Config) (*Session, error) {
 			Moved:   s.notify,
 			Note:    s.Note,
 			Written: s.written,
+		}
+		machine := &survey.Survey{Load: s.tracer.Load}
+		s.meter.Surveyed = func() {
+			cpu := func(unit string) float64 { return s.meter.Uses()[unit].CPU }
+			if ev, matters := machine.Look(s.state().Units, cpu); matters {
+				s.send(ev)
+			}
 		}
 	}
 	s.writers = writers.New(s.tracer, s.root)

@@ -110,6 +110,8 @@ func Problem(p engine.Problem) string {
 		return text
 	case engine.ProblemReported:
 		return cmp.Or(Report(*p.Report), warnings(*p.Report), "its output reports a failure")
+	case engine.ProblemLimit:
+		return "it took longer than its limit of " + format.Duration(p.Within) + " and was ended"
 	case engine.ProblemSurvived:
 		return "the system did not end it"
 	}

@@ -35,6 +35,11 @@ func Fact(f engine.Fact) string {
 		return "is ready after " + format.Duration(f.Took)
 	case engine.FactRunLate:
 		return "failed: " + Problem(f.Problem) + "; it keeps running"
+	case engine.FactRunSlow:
+		return "is starting slowly: its processes are busy" + load(f.Over.Run.Pace.Load) + ", it may take " +
+			format.Duration(f.Took) + " more"
+	case engine.FactRunLong:
+		return "has been running for " + format.Duration(f.Took) + ", usually " + format.Duration(f.Over.Run.Pace.Usual)
 	case engine.FactRunEnded:
 		return end(*f.Over.End, f.At)
 	case engine.FactRunKilled:
@@ -66,6 +71,25 @@ func Fact(f engine.Fact) string {
 		return "is current"
 	}
 	return projectFact(f)
+}
+
+// load describes the load average of the machine, if it is known.
+func load(average float64) string {
+	if average == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (load %.0f)", average)
+}
+
+// Pace describes what is unusual about the duration of a live run: "slow (load 23)"; empty: nothing.
+func Pace(p engine.Pace) string {
+	switch {
+	case p.Slow:
+		return "slow" + load(p.Load)
+	case p.Usual > 0:
+		return "usually " + format.Duration(p.Usual)
+	}
+	return ""
 }
 
 // after returns how long something took; empty: that is unknown.
@@ -262,6 +286,14 @@ func DoubtEnds(d engine.Doubt) string {
 	return "touch " + doubtful(d) + ", or have all outputs of " + d.Unit + " made again"
 }
 
+// plural returns one of two texts for a number.
+func plural(n int, one, several string) string {
+	if n == 1 {
+		return one
+	}
+	return several
+}
+
 // Queued describes what a unit in line for a job waits for; alone: it is to run alone.
 func Queued(j engine.Jobs, alone bool) string {
 	switch {
@@ -271,8 +303,11 @@ func Queued(j engine.Jobs, alone bool) string {
 		return "queued until " + j.By[0] + " has finished, which runs alone"
 	case alone:
 		return "queued to run alone, after " + format.ListOf(j.By, j.Taken)
-	case j.Taken < j.Most:
+	case j.Taken < j.Now:
 		return "queued behind one that runs alone"
+	case j.Now < j.Most:
+		return fmt.Sprintf("queued: %d of %d jobs may run while other programs use processors; %s", j.Now, j.Most,
+			format.ListOf(j.By, j.Taken)+plural(j.Taken, " has it", " have them"))
 	}
 	return fmt.Sprintf("queued: all %d jobs are taken, by %s", j.Most, format.ListOf(j.By, j.Taken))
 }

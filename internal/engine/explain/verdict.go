@@ -262,6 +262,9 @@ func motion(u *engine.Unit, last string) string {
 		return u.Name + " follows " + w.On
 	}
 	text := u.Name + " " + u.State.String()
+	if pace := Pace(u.Run.Pace); pace != "" {
+		text += ", " + pace
+	}
 	if u.State == engine.Running && u.Report.Run == u.Run.Number && u.Kind.Ends() {
 		if failing := soFar(u.Report); failing != "" {
 			text += ", " + failing

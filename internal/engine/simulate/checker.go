@@ -71,6 +71,7 @@ type Checker struct {
 	settingsTouched, settingsRead int  // bursts of writes to the settings
 	settingsBroken                bool // the newest that was read is invalid
 	quitting                      bool
+	foreign                       int // processors that other programs use
 	loops                         loops
 	ripple                        int                   // the newest seen
 	rested                        bool                  // everything was at rest after the step before
@@ -228,6 +229,8 @@ func (c *Checker) before(ev engine.Event) {
 	switch ev := ev.(type) {
 	case engine.Uncovered:
 		c.reads(ev)
+	case engine.Surveyed:
+		c.foreign = ev.Foreign
 	case engine.Begin:
 		for _, u := range c.plan.Units {
 			c.units[u.Name].wanted = !u.Manual
@@ -490,6 +493,7 @@ func (c *Checker) again() {
 	}
 	c.moves, c.after, c.loops = map[int]map[string]int{}, map[int]map[string]int{}, newLoops()
 	c.settingsTouched, c.settingsRead, c.settingsBroken, c.quitting = 0, 0, false, false
+	c.foreign = 0
 }
 
 // succeed records that the live run is a good one.

@@ -283,8 +283,8 @@ func (c *Checker) jobs(name string) {
 			}
 		}
 	}
-	if c.plan.Jobs > 0 && n > c.plan.Jobs {
-		c.broke(10, "%s is at work as number %d of %d", name, n, c.plan.Jobs)
+	if limit := max(1, c.plan.Jobs-c.foreign); c.plan.Jobs > 0 && n > limit {
+		c.broke(10, "%s is at work as number %d of %d", name, n, limit)
 	}
 	if alone != "" && n > 1 {
 		c.broke(10, "%s is at work at the same time as %s, which runs alone", name, alone)

@@ -160,6 +160,12 @@ func obey(
 				Problem: strings.TrimSpace(problem),
 			},
 		)
+	case verb == "survey": // LOAD FOREIGN UNIT...
+		var ev engine.Surveyed
+		_, err := fmt.Sscan(rest, &ev.Load, &ev.Foreign)
+		require.NoError(t, err)
+		ev.Busy = strings.Fields(rest)[2:]
+		w.Send(ev)
 	case verb == "narrow":
 		unit, to, _ := strings.Cut(rest, " to ")
 		w.Send(engine.Requested{Request: engine.Narrow, Units: []string{unit}, Words: []string{"-run", to}, To: to})

@@ -98,6 +98,9 @@ func unitDetail(snap *api.Snapshot, u *api.Unit) string {
 	case why != "":
 		parts = append(parts, why)
 	}
+	if u.Run.Pace != "" {
+		parts = append(parts, u.Run.Pace)
+	}
 	if u.Report.Text != "" {
 		parts = append(parts, u.Report.Text)
 	}

@@ -12,6 +12,8 @@ import (
 const (
 	// A unit whose lines are of more kinds has text that is different every time: none of its kinds counts as new.
 	maxKinds = 10_000
+	// The same if, after so many lines, more than one line of so many was of a new kind.
+	enoughLines, rarely = 40, 4
 	// fine and coarse are the times for which lines are counted together: recent ones, and those further back.
 	fine, coarse  = 250 * time.Millisecond, 10 * time.Second
 	keptFine      = 4 * 60 * 15 // a quarter of an hour
@@ -30,9 +32,10 @@ type Census struct {
 // unitCensus is what a census knows of one unit.
 type unitCensus struct {
 	kinds    map[uint64]int64 // the number of the first line of each kind
-	many     bool             // too many kinds
-	fine     []Count          // oldest first
-	coarse   []Count          // those before fine
+	lines    int64
+	many     bool    // too many kinds
+	fine     []Count // oldest first
+	coarse   []Count // those before fine
 	lastKind uint64
 }
 
@@ -90,6 +93,7 @@ func (c *Census) batch(b *logbook.Batch, until time.Time) bool {
 			return true
 		}
 		c.end = number + 1
+		u.lines++
 		u.kind(Kind(text), number)
 		count.Lines++
 		switch level(b.Tone, text) {
@@ -156,7 +160,7 @@ func (c *Census) IsNew(unit string, number int64, text []byte, since int64) bool
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	u := c.units[unit]
-	if u == nil || u.many || number >= c.end {
+	if u == nil || u.many || number >= c.end || u.lines >= enoughLines && int64(len(u.kinds))*rarely > u.lines {
 		return false
 	}
 	first, known := u.kinds[Kind(text)]

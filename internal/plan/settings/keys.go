@@ -123,6 +123,13 @@ func init() {
 		"pass": {says: "It picks up changes by itself: the lines that begin and end a pass.", shape: passShape,
 			kinds: []plan.Kind{plan.Service}, read: readPass,
 			misfit: "only a service picks up changes by itself"},
+		"limit": {
+			says:   "The longest duration of a run: one that takes longer is ended, and has failed.",
+			shape:  durationShape,
+			kinds:  ends,
+			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.Limit = r.duration(e.Value, e.Key) },
+			misfit: "a service keeps running; ready = { within = ... } limits its start",
+		},
 		"health": {
 			says:   "The interval at which the check of \"ready\" is repeated while it runs.",
 			shape:  durationShape,

@@ -42,6 +42,8 @@ type Meter struct {
 	// Listens, if set, is called when a process of a unit starts to listen.
 	Listens func(unit string, process int)
 	Note    func(string) // a message for the user
+	// Surveyed, if set, is called after each survey.
+	Surveyed func()
 	// Written, if set, returns how many bytes a unit has written since the session started.
 	Written func(unit string) int64
 
@@ -84,6 +86,9 @@ func (m *Meter) Run(stopped <-chan struct{}) {
 		}
 		now, surveyed := time.Now(), n%surveyEvery == 0
 		moved := m.look(now, surveyed)
+		if surveyed && m.Surveyed != nil {
+			m.Surveyed()
+		}
 		if surveyed && err == nil {
 			if err = kept.Add(now, m.samples()); err != nil {
 				m.Note("no more samples of cpu and memory are kept: " + err.Error())

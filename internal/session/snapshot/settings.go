@@ -45,6 +45,9 @@ func (c Converter) Settings(u *plan.Unit) []api.Setting {
 	if u.Kind.Ends() && u.Overlap == plan.Abandon {
 		add("overlap", "abandon: a change during a run cuts it short")
 	}
+	if u.Limit > 0 {
+		add("limit", "a run that takes longer than "+format.Duration(u.Limit)+" is ended and has failed")
+	}
 	if u.Reuse {
 		add("reuse", "its last good result holds while all it depends on is the same")
 	}

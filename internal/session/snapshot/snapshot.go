@@ -108,6 +108,7 @@ func (c Converter) Run(r engine.Run) api.Run {
 		EndedAt:   r.EndedAt.Wall,
 		ReusedAt:  r.Reused,
 		Problem:   c(explain.Problem(r.Problem)),
+		Pace:      explain.Pace(r.Pace),
 		Spans:     c.spans(r.Spans),
 	}
 	if !r.EndedAt.IsZero() && r.PID != 0 {
@@ -190,7 +191,7 @@ func (c Converter) Ripple(r *engine.Ripple) *api.Ripple {
 }
 
 func (c Converter) jobs(j engine.Jobs) api.Jobs {
-	out := api.Jobs{Most: j.Most, Taken: j.Taken, By: j.By}
+	out := api.Jobs{Most: j.Most, Now: j.Now, Taken: j.Taken, By: j.By}
 	if len(j.By) > 0 || j.Taken > 0 {
 		out.Text, out.Alone = explain.Queued(j, false), explain.Queued(j, true)
 	}

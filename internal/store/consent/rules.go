@@ -74,6 +74,7 @@ func rulesOf(u *plan.Unit) []Item {
 		add("is ready by", readyWords(ready))
 	}
 	every("is checked again every", u.Health)
+	every("is ended after", u.Limit)
 	add("picks up changes by", passWords(u.Pass))
 	add("is stopped by", fmt.Sprintf("SIG%s, killed after %s", u.Stop.Signal, u.Stop.Grace))
 	flag("starts only when asked", u.Manual)

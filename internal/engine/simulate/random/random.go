@@ -30,6 +30,10 @@ func Play(seed uint64, withStory bool, also ...func(*simulate.World)) Result {
 	r := rand.New(rand.NewPCG(seed, 0x5a17))
 	p := randomPlan(r)
 	d := &script{rand: r, writers: map[string]writer{}}
+	if seed%3 == 0 {
+		d.more = rand.New(rand.NewPCG(seed, 0x30e))
+		limit(p, d.more)
+	}
 	for _, u := range p.Units {
 		to := u
 		if r.IntN(2) == 0 {
@@ -90,6 +94,9 @@ type script struct {
 	added   int
 	edits   int
 	writers map[string]writer
+	// more decides what happens only in every third story. So the other stories stay as they are when something is
+	// added here, and seeds that are known to detect a mutation still do.
+	more *rand.Rand
 }
 
 // writer is a unit whose runs write what affects a unit, itself or another.
@@ -285,9 +292,34 @@ func (dr *script) pause() time.Duration {
 	return d(dr.rand, 0, 8000)
 }
 
+// limit limits the runs of some tasks and suites.
+func limit(p *plan.Plan, r *rand.Rand) {
+	for _, u := range p.Units {
+		if u.Kind.Ends() && r.IntN(6) == 0 {
+			u.Limit = d(r, 300, 4000)
+		}
+	}
+}
+
+// actMore is act for every third story.
+func (dr *script) actMore() {
+	r, w := dr.more, dr.world
+	one := func() string { return w.Plan.Units[r.IntN(len(w.Plan.Units))].Name }
+	switch r.IntN(2) {
+	case 0:
+		units := []string{one(), one()}
+		w.Send(engine.Requested{Request: engine.Only, Units: units[:r.IntN(3)]})
+	default:
+		w.Send(engine.Surveyed{Load: float64(r.IntN(30)), Foreign: r.IntN(4), Busy: []string{one()}})
+	}
+}
+
 func (dr *script) act() {
 	r, w := dr.rand, dr.world
 	unit := w.Plan.Units[r.IntN(len(w.Plan.Units))].Name
+	if dr.more != nil && dr.more.IntN(10) == 0 {
+		dr.actMore()
+	}
 	switch n := r.IntN(20); {
 	case n < 10:
 		dr.save()
@@ -302,9 +334,6 @@ func (dr *script) act() {
 				}
 			})
 		}
-	case n == 12 && r.IntN(3) == 0:
-		units := []string{unit, w.Plan.Units[r.IntN(len(w.Plan.Units))].Name}
-		w.Send(engine.Requested{Request: engine.Only, Units: units[:r.IntN(3)]})
 	case n == 12:
 		w.Send(engine.Requested{Request: engine.StartUnit, Units: []string{unit}})
 	case n == 13 && r.IntN(5) == 0:

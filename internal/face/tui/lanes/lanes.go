@@ -303,6 +303,8 @@ func NoteOf(m *view.Model, u *api.Unit) string {
 		return "asks a password"
 	case ask.Kind == api.AskLine:
 		return ansi.Truncate("asks "+ask.Text, most, "…")
+	case u.Run.Pace != "":
+		return u.Run.Pace
 	case u.Kind != "relay":
 		return strings.TrimSpace(outcome(u) + notRun(u))
 	case use.Failed > 0:
