@@ -87,8 +87,8 @@ var allowed = map[string]string{
 	"face/tui/panels": "api face/card face/tui/cells face/tui/lanes face/tui/overview face/tui/view text/format",
 	"face/tui/results": "api face/export face/tui/arguments face/tui/cells face/tui/lanes face/tui/view " +
 		"text/format",
-	"face/tui/ripples": "api face/draw face/timeline face/tui/cells face/tui/overview face/tui/view " +
-		"output/query text/escape text/format",
+	"face/tui/ripples": "api face/draw face/timeline face/tui/cells face/tui/overview face/tui/stream " +
+		"face/tui/view output/query text/escape text/format",
 	"face/tui/stream": "api face/tui/cells face/tui/lanes face/tui/view output/query output/structured " +
 		"text/escape text/format",
 	"face/tui/typing": "api face/tui/cells face/tui/overview face/tui/view output/terminal",

@@ -76,6 +76,22 @@ func (u *Unit) currentBecause() string {
 	return "its last run started after the last relevant save"
 }
 
+// Word is what a unit is in one word, in all faces: its state, unless it is paused, in a loop, queued for a job, or
+// stale.
+func (u *Unit) Word() string {
+	switch {
+	case u.Paused:
+		return "paused"
+	case u.Loop != nil && !u.Loop.Noted:
+		return "loop"
+	case u.InLine:
+		return "queued"
+	case u.Freshness == Stale && !u.State.Broken() && u.State != Stopped && u.Run.Number > 0:
+		return string(Stale)
+	}
+	return string(u.State)
+}
+
 // verb is what a unit does, or how it ended, in a sentence.
 func (s State) verb() string {
 	if s.Broken() {

@@ -48,6 +48,9 @@ func readCompose(p *project.Project) {
 				Run:       format.Typed([]string{"docker", "compose", "up", name}),
 				Commented: true,
 			}
+			if len(p.EnvFiles) > 0 {
+				u.Uses = composeUses(text)
+			}
 			if service.Image != "" {
 				u.From += ", image " + service.Image
 			}

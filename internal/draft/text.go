@@ -59,6 +59,10 @@ func unitText(u project.Unit) string {
 		fmt.Fprintf(&b, "dir = %s\n", settings.Text(u.Dir))
 	}
 	line("env_files", u.EnvFiles)
+	if u.Uses != nil {
+		fmt.Fprintf(&b, "uses = %s # an edit of other variables of the env files does not restart it\n",
+			settings.List(u.Uses))
+	}
 	line("needs", u.Needs)
 	line("follows", u.Follows)
 	setupText(&b, u)

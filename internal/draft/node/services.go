@@ -68,6 +68,22 @@ func (w *workspace) services(p *member) {
 	for i, key := range order {
 		w.addProgram(p, chosen[key], i == 0)
 	}
+	for _, s := range p.order {
+		if f, is := project.ForeignOf(s.text); is && s.role == asUnknown {
+			w.addForeign(p, s, f)
+		}
+	}
+}
+
+// addForeign adds a script that runs a database or the like. Nothing restarts it except an edit of what it uses.
+func (w *workspace) addForeign(p *member, s *script, f project.Foreign) {
+	s.role = asServer
+	u := w.unit(p, s)
+	u.Kind, u.Name, u.Port, u.Sure = plan.Service, project.Named(p.dir, s.name), f.Port, f.Port != 0
+	if len(w.EnvFiles) > 0 {
+		u.Uses = append([]string{}, f.Uses...)
+	}
+	w.Add(u)
 }
 
 // byUse sorts scripts so that the usual names of services come first.

@@ -23,7 +23,6 @@ type Unit struct {
 	Guess     string // what is uncertain; empty: nothing
 	Run       string
 	Dir       string // empty: the project's directory
-	EnvFiles  []string
 	Watch     []string
 	Ignore    []string
 	Outputs   []string
@@ -38,6 +37,13 @@ type Unit struct {
 
 	Listens
 	Links
+	Environment
+}
+
+// Environment is where a unit's variables come from.
+type Environment struct {
+	EnvFiles []string
+	Uses     []string // the variables of env files that it uses; nil: unknown
 }
 
 // Listens is the address of a unit.

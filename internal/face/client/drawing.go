@@ -17,9 +17,7 @@ import (
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/face/draw"
 	"omnivigil/internal/face/timeline"
-	"omnivigil/internal/output/reader"
 	"omnivigil/internal/process/series"
-	"omnivigil/internal/store/paths"
 	"omnivigil/internal/text/suggest"
 )
 
@@ -41,7 +39,7 @@ func (x *exporting) show() (*shown, error) {
 	if client, running := log.(*apiclient.Client); running {
 		s.close = client.Close
 		s.samples = func() ([]api.Sample, error) { return allSamples(client) }
-	} else if err := s.past(x.of); err != nil {
+	} else if err := s.past(x); err != nil {
 		return nil, err
 	}
 	if err := s.only(x.units); err != nil {
@@ -51,18 +49,18 @@ func (x *exporting) show() (*shown, error) {
 	return s, nil
 }
 
-// past reads the newest session of a project that is not running.
-func (s *shown) past(of Settings) error {
-	file, err := of.FindRunning()
-	if err == nil {
-		file, err = filepath.Abs(file)
-	}
+// past reads a session that has ended.
+func (s *shown) past(x *exporting) error {
+	file, err := x.of.FindRunning()
 	if err != nil {
-		return exit.With(exit.Failed, err)
+		return err
 	}
-	dir := reader.Sessions(paths.Logs(file))[0] // there is one, because there is a log
+	dir, err := x.past(file)
+	if err != nil {
+		return err
+	}
 	if s.Snapshot, err = api.KeptSnapshot(dir); err != nil {
-		return exit.Refuse("omnivigil: the newest session in %s cannot be drawn: %v", dir, err)
+		return exit.Refuse("omnivigil: the session in %s cannot be drawn: %v", dir, err)
 	}
 	s.now = s.At
 	s.samples = func() ([]api.Sample, error) {
@@ -195,13 +193,9 @@ func (x *exporting) rippleDrawing() error {
 		return err
 	}
 	defer s.close()
-	number := x.ripple
-	if number == 0 {
-		number = newestRipple(s.Snapshot)
-	}
-	r := s.Ripple(number)
-	if r == nil {
-		return exit.Refuse("omnivigil: ripple %d is not known; the newest is %d", number, newestRipple(s.Snapshot))
+	r, err := rippleNamed(s.Snapshot, x.ripple)
+	if err != nil {
+		return err
 	}
 	return x.write(r, func() (*draw.Page, error) { return draw.Ripple(s.Project.Name, r, s.now, time.Now()) })
 }

@@ -1,6 +1,7 @@
 package client
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -32,7 +33,8 @@ type exporting struct {
 	format, file string
 	filter       []string
 	units        []string
-	ripple       int
+	ripple       string
+	session      string
 	span         time.Duration
 	measures     []string
 }
@@ -77,7 +79,8 @@ or PDF, or the underlying data as JSON; charts also as CSV.`,
 	c.Flags().StringVarP(&x.file, "output", "o", "", "output file, which must not exist (default: standard output)")
 	c.Flags().StringSliceVar(&x.units, "units", nil, "only these units or groups (for a stream, use --only)")
 	c.Flags().StringArrayVar(&x.filter, "only", nil, "of a stream: filter, as in omnivigil logs")
-	c.Flags().IntVar(&x.ripple, "ripple", 0, "number of the ripple (default: the newest)")
+	c.Flags().StringVar(&x.ripple, "ripple", last, "number of the ripple, or last: that of the newest save")
+	c.Flags().StringVar(&x.session, "session", "", sessionUsage)
 	c.Flags().DurationVar(
 		&x.span,
 		"span",
@@ -166,30 +169,42 @@ func (x *exporting) results() error {
 	return nil
 }
 
-// source returns the log of the running project, or of its newest session.
+// source returns the log of the running project or, if it is not running or a session is named, of a session.
 func (x *exporting) source() (api.Log, *api.Snapshot, error) {
 	file, err := x.of.FindRunning()
 	if err != nil {
 		return nil, nil, err
 	}
-	ctx := context.Background()
-	p, err := Connect(ctx, file)
-	if err == nil {
-		snap, err := p.Snapshot(ctx)
-		if err != nil {
+	if x.session == "" {
+		ctx := context.Background()
+		p, err := Connect(ctx, file)
+		if err == nil {
+			snap, err := p.Snapshot(ctx)
+			if err != nil {
+				return nil, nil, exit.With(exit.Failed, err)
+			}
+			return p, snap, nil
+		}
+		if !errors.Is(err, socket.ErrNotRunning) {
 			return nil, nil, exit.With(exit.Failed, err)
 		}
-		return p, snap, nil
 	}
-	if !errors.Is(err, socket.ErrNotRunning) {
-		return nil, nil, exit.With(exit.Failed, err)
+	dir, err := x.past(file)
+	if err != nil {
+		return nil, nil, err
 	}
-	if file, err = filepath.Abs(file); err != nil {
-		return nil, nil, exit.With(exit.Failed, err)
+	return reader.Past(dir), &api.Snapshot{Project: api.About{Name: filepath.Base(filepath.Dir(file))}}, nil
+}
+
+// past returns the directory of the session that is named, or else of the newest.
+func (x *exporting) past(file string) (string, error) {
+	file, err := filepath.Abs(file)
+	if err != nil {
+		return "", exit.With(exit.Failed, err)
 	}
 	found := reader.Sessions(paths.Logs(file))
 	if len(found) == 0 {
-		return nil, nil, exit.Refuse("omnivigil: the project of %s is not running and has no log.", file)
+		return "", exit.Refuse("omnivigil: the project of %s is not running and has no log.", file)
 	}
-	return reader.Past(found[0]), &api.Snapshot{Project: api.About{Name: filepath.Base(filepath.Dir(file))}}, nil
+	return sessionNamed(found, cmp.Or(x.session, last))
 }

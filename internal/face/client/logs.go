@@ -80,10 +80,13 @@ or note. ! negates a term. Stack traces are printed in full.`,
 	c.Flags().StringArrayVar(&l.filter, "only", nil, "print only lines that match this filter (repeatable)")
 	c.Flags().BoolVar(&l.query.Raw, "raw", false, RawUsage)
 	c.Flags().BoolVar(&l.total, "count", false, "print only the count")
-	c.Flags().StringVar(&l.session, "session", "", "an earlier session: a name from --sessions, or last")
+	c.Flags().StringVar(&l.session, "session", "", sessionUsage)
 	c.Flags().BoolVar(&l.sessions, "sessions", false, "list the sessions that have a log")
 	return c
 }
+
+// sessionUsage describes the flag --session.
+const sessionUsage = "an earlier session: its number or name from logs --sessions, or last"
 
 // RawUsage describes the flag --raw.
 const RawUsage = "print lines as they were written, not what go test -json means"
@@ -129,20 +132,16 @@ func (l *logs) past() error {
 	}
 	found := reader.Sessions(paths.Logs(file))
 	if l.sessions {
-		for _, s := range found {
-			fmt.Println(filepath.Base(s))
+		for i, s := range found {
+			Say(os.Stdout, "%4d  %s", i+1, filepath.Base(s))
 		}
 		return nil
 	}
-	for _, s := range found {
-		if l.session == "last" || filepath.Base(s) == l.session {
-			return l.print(context.Background(), reader.Past(s), plain.Format{Color: Colors()})
-		}
+	dir, err := sessionNamed(found, l.session)
+	if err != nil {
+		return err
 	}
-	return exit.Refuse(
-		"omnivigil: there is no session %s with a log. omnivigil logs --sessions tells which there are.",
-		l.session,
-	)
+	return l.print(context.Background(), reader.Past(dir), plain.Format{Color: Colors()})
 }
 
 // running prints the log of the running project.

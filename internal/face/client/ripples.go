@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"strconv"
 	"strings"
 	"time"
 
@@ -13,7 +12,6 @@ import (
 
 	"omnivigil/internal/api"
 	apiclient "omnivigil/internal/api/client"
-	"omnivigil/internal/api/exit"
 	"omnivigil/internal/face/plain"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/text/format"
@@ -22,31 +20,23 @@ import (
 func ripplesCommand(of Settings) *cobra.Command {
 	a := &asking{of: of}
 	return a.flag(&cobra.Command{
-		Use:   "ripples [NUMBER]",
+		Use:   "ripples [NUMBER or last]",
 		Short: "List recent ripples, or show one ripple in full",
 		Long: `A ripple is a save or another cause with every run that it caused, until all are at
-rest. Without a number, list the newest twenty.`,
+rest. Without a number, list the newest twenty. "last" is that of the newest save.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			number := 0
-			if len(args) > 0 {
-				n, err := strconv.Atoi(args[0])
-				if err != nil || n < 1 {
-					return exit.Refuse("omnivigil: a ripple has a number, such as 7, not %q", args[0])
-				}
-				number = n
-			}
 			return a.on(func(ctx context.Context, p *apiclient.Client) error {
 				snap, err := p.Snapshot(ctx)
 				if err != nil {
 					return err
 				}
-				if number == 0 {
+				if len(args) == 0 {
 					return a.sayRipples(snap)
 				}
-				r := snap.Ripple(number)
-				if r == nil {
-					return api.Refuse("ripple %d is not known; the newest is %d", number, newestRipple(snap))
+				r, err := rippleNamed(snap, args[0])
+				if err != nil {
+					return err
 				}
 				if a.asJSON {
 					return PrintJSON(r)
@@ -55,13 +45,6 @@ rest. Without a number, list the newest twenty.`,
 			})
 		},
 	})
-}
-
-func newestRipple(snap *api.Snapshot) int {
-	if n := len(snap.Ripples); n > 0 {
-		return snap.Ripples[n-1].ID
-	}
-	return 0
 }
 
 func (a *asking) sayRipples(snap *api.Snapshot) error {

@@ -66,7 +66,7 @@ func sayStatus(w io.Writer, snap *api.Snapshot) {
 	}
 	fmt.Fprintln(w)
 	for _, u := range snap.Units {
-		Say(w, "  %-*s  %-7s  %-8s  %-8s  %s", name, u.Name, u.Kind, u.State, freshnessWord(u), unitDetail(snap, u))
+		Say(w, "  %-*s  %-7s  %-8s  %-8s  %s", name, u.Name, u.Kind, u.Word(), freshnessWord(u), unitDetail(snap, u))
 	}
 }
 
@@ -78,7 +78,7 @@ func sayDoubts(w io.Writer, doubts []api.Doubt) {
 }
 
 func freshnessWord(u *api.Unit) string {
-	if u.Freshness == api.NoCode {
+	if u.Freshness == api.NoCode || u.Word() == string(u.Freshness) {
 		return ""
 	}
 	return string(u.Freshness)
@@ -87,9 +87,6 @@ func freshnessWord(u *api.Unit) string {
 // unitDetail is what is shown of a unit in addition to its state.
 func unitDetail(snap *api.Snapshot, u *api.Unit) string {
 	var parts []string
-	if u.Paused {
-		parts = append(parts, "paused")
-	}
 	switch why := snap.WhyOf(u); {
 	case u.State.Broken() && u.Run.Problem != "":
 		parts = append(parts, u.Run.Problem)

@@ -33,8 +33,8 @@ func Serve(ctx context.Context, version string, connect Connect, mayType func() 
 }
 
 // instructions tell an assistant when to use which tool.
-const instructions = `Omnivigil runs this project's development processes: servers restart and tests rerun by themselves
-when watched files change. After editing files, call wait: it returns when everything that the edit set off is at rest,
+const instructions = `Omnivigil runs this project's development processes: servers restart and tests rerun by
+themselves when watched files change. After editing files, call wait: it returns when everything that the edit set off is at rest,
 and reports whether the running code is the edited code, or what failed and where. Nothing has to be started or restarted
 for an edit to take effect. Use why with a unit to read everything about a failure, and why with a path to predict
 which units a file affects.`
@@ -124,7 +124,7 @@ func (t *tools) status(ctx context.Context, in maybeUnit) (string, error) {
 			"%s (%s): %s, %s%s",
 			u.Name,
 			u.Kind,
-			u.State,
+			u.Word(),
 			freshnessWords(u.Freshness),
 			reason(snap.WhyOf(u)),
 		)

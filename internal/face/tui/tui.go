@@ -325,10 +325,14 @@ func (r *root) screen() []string {
 			r.Width,
 		)
 	}
-	rows := []string{r.verdictView(r.Width)}
+	verdict, rest := r.verdictView(r.Width)
+	rows := []string{verdict}
+	if rest != "" {
+		rows = append(rows, rest)
+	}
 	if notices := r.notices(); len(notices) > 0 {
 		rows = append(rows, notices...)
-	} else if r.Height >= 30 {
+	} else if r.Height >= 30 && len(rows) == 1 {
 		rows = append(rows, r.commandView())
 	}
 	r.BodyTop = len(rows)

@@ -165,7 +165,7 @@ func TestAnswer(t *testing.T) {
 	m, p := play(t, 5, 120, 30)
 	p.asks = map[string]api.Ask{"u0": {Kind: api.AskLine, Text: "migrate? [y/N]"}}
 	p.see()
-	assert.Regexp(t, `u0 .*\? asks migrate\? \[y/N\]`, m.plainScreen())
+	assert.Regexp(t, `u0 .*\? asks migrate.*`, m.plainScreen())
 	assert.Regexp(t, `i answer +h type into it`, m.plainScreen())
 	m.keyed("i", "y")
 	assert.Contains(t, m.plainScreen(), "u0 asks: migrate? [y/N]  y")

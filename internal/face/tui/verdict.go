@@ -18,8 +18,11 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-// verdictView is the verdict in one line, the same in every view.
-func (r *root) verdictView(width int) string {
+// twoLines is the height of the screen from which the verdict may have two lines.
+const twoLines = 20
+
+// verdictView is the verdict, the same in every view; rest is what did not fit, for a second line.
+func (r *root) verdictView(width int) (line, rest string) {
 	v := r.Snap.Verdict
 	word := r.Palette.Banner[v.Word].Render("  " + strings.ToUpper(string(v.Word)) + "  ")
 	mark, text := doubtMark(r.Model)
@@ -35,15 +38,22 @@ func (r *root) verdictView(width int) string {
 	if r.IsPast() && r.Silent == 0 { // what is true now matters more than the past
 		word := r.Live.Verdict.Word
 		now := "now " + strings.ToUpper(string(word)) + " "
-		return cells.Ends(cells.Fit(left, width-len(now)-2), r.Palette.VerdictStyle(word).Render(now), width)
+		return cells.Ends(cells.Fit(left, width-len(now)-2), r.Palette.VerdictStyle(word).Render(now), width), ""
 	}
 	room := width - ansi.StringWidth(left) - 1
 	for _, right := range corner {
 		if ansi.StringWidth(right) < room {
-			return cells.Ends(left, r.Palette.Dim.Render(right), width)
+			return cells.Ends(left, r.Palette.Dim.Render(right), width), ""
 		}
 	}
-	return cells.Ends(left, "", width)
+	if ansi.StringWidth(left) <= width || r.Height < twoLines {
+		return cells.Ends(left, "", width), ""
+	}
+	indent := ansi.StringWidth(word) + 2
+	first, rest, _ := strings.Cut(ansi.Wrap(text, max(width-indent-ansi.StringWidth(mark), 8), ""), "\n")
+	line = cells.Fit(word+"  "+mark+r.Palette.Bright.Render(first), width)
+	rest = r.Palette.Bright.Render(strings.ReplaceAll(rest, "\n", " "))
+	return line, cells.Fit(strings.Repeat(" ", indent)+rest, width)
 }
 
 // pastVerdict is the verdict at the time cursor, marked as past: a frame instead of the solid banner, and the time.

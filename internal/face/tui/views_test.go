@@ -172,7 +172,7 @@ func TestRecordedSession(t *testing.T) {
 		snap.Project.Since = m.Snap.Project.Since
 		m.clock = func() time.Time { return played.At }
 		m.settle(snap)
-		if step == 90 { // while the burst is in progress
+		if step == 97 { // while the burst is in progress
 			for _, size := range sizes {
 				draw("midst", size)
 			}

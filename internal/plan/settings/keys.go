@@ -16,6 +16,7 @@ import (
 
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/document"
+	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/suggest"
 )
 
@@ -256,6 +257,9 @@ func (r *reader) words(v *document.Value, key string) []string {
 	return words
 }
 
+// escapedDollar is a dollar sign that is written twice, except in $${NAME}, which would read like a variable.
+var escapedDollar = lazyregexp.New(`\$\$([^{]|$)`)
+
 func (r *reader) command(v *document.Value, key string) plan.Command {
 	switch v.Kind {
 	case document.TextKind:
@@ -271,6 +275,7 @@ func (r *reader) command(v *document.Value, key string) plan.Command {
 		words := make([]string, len(written))
 		for i, w := range written {
 			words[i] = r.expand(w, v.At)
+			written[i] = escapedDollar.ReplaceAllString(w, "$$$1") // people read what the program gets
 		}
 		if slices.Equal(words, written) {
 			written = nil

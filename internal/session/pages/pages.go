@@ -186,7 +186,11 @@ func (b *backend) Look(unit string) relay.Look {
 		look.Trouble = &relay.Trouble{Unit: of.Name, Text: b.s.Clean(explain.Broken(of))}
 	}
 	if of := pages.Stale; of != nil {
-		look.Stale = b.s.Clean(of.Name + " is stale: " + explain.Why(of))
+		why := explain.Why(of)
+		if root := snap.Unit(of.Stale.Root); root != nil && root.State.Broken() {
+			why = explain.Broken(root) // which names the location, if one is known
+		}
+		look.Stale = b.s.Clean(of.Name + " is stale: " + why)
 	}
 	// The address is known only a moment after the unit is ready.
 	if look.Ready && !look.Address.IsValid() && p.Unit(unit).Kind == plan.Service &&

@@ -62,10 +62,10 @@ func (v *charts) Update(m *view.Model, msg tea.Msg) {
 	case tea.MouseWheelMsg:
 		v.top = max(v.top+view.Wheel(msg), 0)
 	case tea.MouseClickMsg:
-		overview.ClickTime(m, msg.X)
+		overview.ClickTime(m, lanes.ColumnsOf(m), lanes.AxisOf(m), msg.X)
 	case tea.MouseMotionMsg:
 		if msg.Button == tea.MouseLeft {
-			overview.ClickTime(m, msg.X)
+			overview.ClickTime(m, lanes.ColumnsOf(m), lanes.AxisOf(m), msg.X)
 		}
 	}
 }

@@ -28,12 +28,16 @@ type Lanes struct {
 	// unfolded shows a window of all units, instead of folding the quiet ones into one row.
 	unfolded bool
 
-	Top   int                  // the row of the first lane on the screen, as last drawn
-	room  int                  // how many rows lanes had then
+	// As last drawn:
+	Top  int  // the row of the first lane on the screen
+	room int  // how many lanes had room
+	rows int  // how many of them are below each other
+	two  bool // they are in two columns, each with its own axis
+
 	drawn map[string]drawnLane // by the unit's name
 }
 
-func NewLanes() Lanes { return Lanes{room: 1, drawn: map[string]drawnLane{}} }
+func NewLanes() Lanes { return Lanes{room: 1, rows: 1, drawn: map[string]drawnLane{}} }
 
 // drawnLane is a lane as it was drawn, and everything that it was drawn from. Most of what redraws the screen changes
 // no lane: output, thirty times a second.
@@ -89,45 +93,84 @@ var Legend = []struct {
 // Columns are the widths of the parts of a lane. On a narrow screen the parts that matter least are dropped.
 type Columns struct {
 	Name, kind, state, Lane, Note, Endpoint, memory, took int
+	width                                                 int // of all
 }
 
-func ColumnsOf(m *view.Model) Columns {
-	c := Columns{state: 10, took: 9}
+// tookWidth has room for every duration, such as "12 min 05 s".
+const tookWidth = 12
+
+// ColumnsOf are those of a lane that is as wide as the screen.
+func ColumnsOf(m *view.Model) Columns { return columnsIn(m, m.Width) }
+
+func columnsIn(m *view.Model, width int) Columns {
+	c := Columns{state: 10, took: tookWidth, width: width}
 	for _, u := range m.Snap.Units {
 		c.Name = max(c.Name, ansi.StringWidth(u.Name))
 	}
-	c.Name = min(c.Name, max(8, m.Width/6))
-	if m.Width >= 110 {
+	c.Name = min(c.Name, max(8, width/6))
+	if width >= 110 {
 		c.kind, c.Endpoint = 8, 7
-		if m.Width >= 130 {
+		if width >= 130 {
 			c.memory = 8
 		}
 	}
-	if m.Width < 78 {
+	if width < 78 {
 		c.took = 0
 	}
-	if m.Width >= 90 {
-		for _, u := range m.Snap.Units {
-			if text := NoteOf(m, u); text != "" {
-				c.Note = max(c.Note, ansi.StringWidth(text)+1)
-			}
-		}
+	// The width does not depend on what is noted now, so that the axis stays where it is.
+	switch {
+	case width >= 110:
+		c.Note = 20
+	case width >= 90:
+		c.Note = 14
 	}
-	c.Lane = max(m.Width-c.Left()-c.Note-c.Endpoint-c.memory-c.took-1, 5)
+	c.Lane = max(width-c.Left()-c.Note-c.Endpoint-c.memory-c.took-1, 5)
 	return c
 }
+
+// Width is the width of a lane.
+func (c Columns) Width() int { return c.width }
 
 // Left is the column at which the axis begins.
 func (c Columns) Left() int { return 2 + c.Name + 1 + c.kind + c.state + 1 }
 
-// AxisOf is the range of time that is on the screen.
-func AxisOf(m *view.Model) timeline.Axis {
-	n, span := ColumnsOf(m).Lane, timeline.Spans[SpanIndex(m)]
+// AxisOf is the range of time on a lane that is as wide as the screen.
+func AxisOf(m *view.Model) timeline.Axis { return axisIn(m, m.Width) }
+
+func axisIn(m *view.Model, width int) timeline.Axis {
+	n, span := columnsIn(m, width).Lane, timeline.Spans[SpanIndex(m)]
 	end := m.Now
 	if !m.At.IsZero() && m.At.Before(m.Now.Add(-span*9/10)) {
 		end = m.At.Add(span / 2)
 	}
 	return timeline.To(end, span, n)
+}
+
+// twoColumns is the width from which lanes that do not all have room are in two columns.
+const twoColumns = 200
+
+// width is the width of a lane, as last drawn.
+func (l *Lanes) width(m *view.Model) int {
+	if l.two {
+		return m.Width / 2
+	}
+	return m.Width
+}
+
+// Columns and Axis are those of the lanes as last drawn.
+func (l *Lanes) Columns(m *view.Model) Columns    { return columnsIn(m, l.width(m)) }
+func (l *Lanes) Axis(m *view.Model) timeline.Axis { return axisIn(m, l.width(m)) }
+
+// At returns the unit whose lane is at a cell of the screen, if there is one, and the column of the cell in that lane.
+func (l *Lanes) At(m *view.Model, x, y int) (u *api.Unit, column int) {
+	shown, i := l.Visible(m), y-l.Top
+	if l.two && x >= m.Width/2 {
+		x, i = x-m.Width/2, i+l.rows
+	}
+	if i >= 0 && i < len(shown) && y-l.Top < l.rows {
+		u = shown[i]
+	}
+	return u, x
 }
 
 // DrawnAxis is the same range of time on a drawing.
@@ -145,19 +188,58 @@ func SpanIndex(m *view.Model) int {
 	return timeline.YoungSpan(m.Now.Sub(m.Snap.Project.Since))
 }
 
-// Draw draws the ticks, the lanes and the axis, with the title of what is below, in at most height rows.
-func (l *Lanes) Draw(m *view.Model, title string, height int) []string {
-	c, a := ColumnsOf(m), AxisOf(m)
-	shown, folded := l.visibleIn(m, height-2)
-	rows := []string{SavesRow(m, c, a)}
+// Draw draws the ticks, the lanes and the axis, with the title of what is below, in at most height rows. Between, if
+// set, is a row that is drawn above the axis.
+func (l *Lanes) Draw(m *view.Model, title string, height int, between func() string) []string {
+	l.rows = max(height-2, 1)
+	if between != nil {
+		l.rows = max(l.rows-1, 1)
+	}
+	l.two = m.Width >= twoColumns && len(l.ordered(m, l.rows)) > l.rows
+	l.room = l.rows
+	if l.two {
+		l.room = 2*l.rows - 1 // the last place is for what is folded
+	}
+	shown, folded := l.visibleIn(m, l.room)
+	c, a := l.Columns(m), l.Axis(m)
+	lines := make([]string, 0, len(shown)+1)
 	for _, u := range shown {
-		rows = append(rows, l.lane(m, u, c, a))
+		lines = append(lines, l.lane(m, u, c, a))
 	}
 	if text := l.foldedText(m, shown, folded); text != "" {
-		rows = append(rows, cells.Fit(hiddenSelection(m, shown)+m.Palette.Dim.Render(text), m.Width))
+		lines = append(lines, cells.Fit(hiddenSelection(m, shown)+m.Palette.Dim.Render(text), c.width))
 	}
-	l.Top, l.room = m.BodyTop+1, max(len(rows)-1, 1)
-	return append(rows, TimeRule(m, c, a, title, m.Width))
+	l.rows = min(l.rows, len(lines))
+	if l.two {
+		l.rows = (len(lines) + 1) / 2
+	}
+	rows := append([]string{SavesRow(m, c, a)}, lines[:l.rows]...)
+	if between != nil {
+		rows = append(rows, between())
+	}
+	rows = append(rows, TimeRule(m, c, a, title, c.width))
+	if l.two {
+		rows = l.joinColumns(m, rows, lines[l.rows:], between)
+	}
+	l.Top = m.BodyTop + 1
+	return rows
+}
+
+// joinColumns adds the second column of lanes to the rows of the first.
+func (l *Lanes) joinColumns(m *view.Model, rows, lines []string, between func() string) []string {
+	c, a := l.Columns(m), l.Axis(m)
+	right := append([]string{SavesRow(m, c, a)}, lines...)
+	if len(lines) < l.rows {
+		right = append(right, cells.Fit("", c.width))
+	}
+	if between != nil {
+		right = append(right, between())
+	}
+	right = append(right, TimeRule(m, c, a, "", c.width))
+	for i := range rows {
+		rows[i] = cells.Fit(rows[i]+right[i], m.Width)
+	}
+	return rows
 }
 
 // hiddenSelection names the selected unit in the row of the folded units if it has no row of its own, so that it is
@@ -187,7 +269,7 @@ func SavesRow(m *view.Model, c Columns, a timeline.Axis) string {
 		label = "at " + format.Clock(m.At)
 		s.Set(a.At(m.At), "▾", &m.Palette.Chosen)
 	}
-	return cells.Fit(cells.Fit("  "+m.Palette.Dim.Render(label), c.Left())+s.String(), m.Width)
+	return cells.Fit(cells.Fit("  "+m.Palette.Dim.Render(label), c.Left())+s.String(), c.width)
 }
 
 // lane returns a unit's row.
@@ -232,7 +314,7 @@ func (l *Lanes) drawLane(m *view.Model, looks laneLooks) string {
 	}
 	row += m.Palette.ToneStyle(u.Tone()).Render(cells.Fit(state, c.state)) + " " + l.life(m, looks)
 	if c.Note > 0 {
-		row += " " + noteStyle(m, u).Render(cells.Fit(looks.note, c.Note-1))
+		row += " " + noteStyle(m, u).Render(cells.Fit(ansi.Truncate(looks.note, c.Note-1, "…"), c.Note-1))
 	}
 	if c.Endpoint > 0 {
 		row += " " + m.Palette.Dim.Render(cells.Fit(looks.endpoint, c.Endpoint-1))
@@ -243,24 +325,16 @@ func (l *Lanes) drawLane(m *view.Model, looks laneLooks) string {
 	if c.took > 0 {
 		row += " " + m.Palette.Dim.Render(fmt.Sprintf("%*s", c.took-1, looks.took))
 	}
-	return cells.Fit(row, m.Width)
+	return cells.Fit(row, c.width)
 }
 
-// StateWord is the state of a unit in one word, as a lane shows it.
+// StateWord is the state of a unit in one word, and whether another run follows.
 func StateWord(u *api.Unit) string {
-	switch {
-	case u.Paused:
-		return "paused"
-	case u.Loop != nil && !u.Loop.Noted:
-		return "loop"
-	case u.InLine:
-		return "queued"
-	case u.Queued && u.State == api.Running:
-		return string(u.State) + " +1" // another run follows
-	case u.Freshness == api.Stale && !u.State.Broken() && u.State != api.Stopped && u.Run.Number > 0:
-		return "stale"
+	word := u.Word()
+	if u.Queued && u.State == api.Running {
+		word += " +1" // another run follows
 	}
-	return string(u.State)
+	return word
 }
 
 // outcome is the result of a unit's tests in a few letters: how many failed, or how many have run; without tests, how

@@ -42,7 +42,7 @@ func GoTo(m *view.Model, at time.Time) {
 
 // moveTime moves by whole columns.
 func moveTime(m *view.Model, by int) {
-	a := lanes.AxisOf(m)
+	a := Of(m).Lanes.Axis(m)
 	GoTo(m, a.Time(a.At(m.ShownTime())+by).Add(a.Column-1))
 }
 
@@ -106,10 +106,11 @@ func HandleMouse(m *view.Model, msg tea.MouseMsg) {
 		case at.Y >= Of(m).StreamTop:
 			clickStream(m, at)
 		case at.Y == Of(m).Lanes.Top-1:
-			clickSave(m, at.X)
+			_, x := Of(m).Lanes.At(m, at.X, at.Y)
+			clickSave(m, x)
 		default:
 			clickLane(m, at)
-			if onAddress(m, at.X) && len(m.Addresses()) > 0 {
+			if _, x := Of(m).Lanes.At(m, at.X, at.Y); onAddress(m, x) && len(m.Addresses()) > 0 {
 				m.Browse()
 			}
 		}
@@ -131,23 +132,23 @@ func clickStream(m *view.Model, at tea.Mouse) {
 
 // clickLane selects the unit in a row and the time in a column.
 func clickLane(m *view.Model, at tea.Mouse) {
-	shown := Of(m).Lanes.Visible(m)
-	if i := at.Y - Of(m).Lanes.Top; i >= 0 && i < len(shown) {
-		m.Selected = shown[i].Name
+	u, x := Of(m).Lanes.At(m, at.X, at.Y)
+	if u != nil {
+		m.Selected = u.Name
 	}
-	ClickTime(m, at.X)
+	ClickTime(m, Of(m).Lanes.Columns(m), Of(m).Lanes.Axis(m), x)
 }
 
 // onAddress reports whether lanes show addresses in column x.
 func onAddress(m *view.Model, x int) bool {
-	c := lanes.ColumnsOf(m)
+	c := Of(m).Lanes.Columns(m)
 	from := c.Left() + c.Lane + c.Note
 	return c.Endpoint > 0 && x > from && x <= from+c.Endpoint
 }
 
 // clickSave moves to the save whose tick or number is in column x.
 func clickSave(m *view.Model, x int) {
-	a, left := lanes.AxisOf(m), lanes.ColumnsOf(m).Left()
+	a, left := Of(m).Lanes.Axis(m), Of(m).Lanes.Columns(m).Left()
 	for _, tick := range timeline.Saves(m.Snap.Saves, a) {
 		if from := left + tick.Column; x >= from && x <= from+len(tick.Number) {
 			GoTo(m, tick.At)
@@ -155,10 +156,9 @@ func clickSave(m *view.Model, x int) {
 	}
 }
 
-// ClickTime moves the time cursor to column x.
-func ClickTime(m *view.Model, x int) {
-	c := lanes.ColumnsOf(m)
+// ClickTime moves the time cursor to column x of lanes with these columns and axis.
+func ClickTime(m *view.Model, c lanes.Columns, a timeline.Axis, x int) {
 	if column := x - c.Left(); column >= 0 && column < c.Lane {
-		GoTo(m, lanes.AxisOf(m).Time(column+1).Add(-1))
+		GoTo(m, a.Time(column+1).Add(-1))
 	}
 }

@@ -173,15 +173,11 @@ func (o *Overview) Update(m *view.Model, msg tea.Msg) {
 // UnderLanes draws the lanes, a rule with a title, and what lower draws in the rows below.
 func UnderLanes(m *view.Model, title string, height int, lower func(room int) []string) []string {
 	lanes := &Of(m).Lanes
-	chart := m.Height >= volumeHeight && len(m.Snap.Units) > 0
-	share := lanes.Height(height)
-	if chart {
-		share--
+	var chart func() string
+	if m.Height >= volumeHeight && len(m.Snap.Units) > 0 {
+		chart = func() string { return Of(m).volume.row(m) }
 	}
-	rows := lanes.Draw(m, title, share)
-	if chart {
-		rows = slices.Insert(rows, len(rows)-1, Of(m).volume.row(m))
-	}
+	rows := lanes.Draw(m, title, lanes.Height(height), chart)
 	Of(m).StreamTop = m.BodyTop + len(rows)
 	return append(rows, lower(height-len(rows))...)
 }

@@ -3,10 +3,12 @@ package overview
 import (
 	"context"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/atotto/clipboard"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/stream"
@@ -101,13 +103,24 @@ func (p *picking) copy(m *view.Model) {
 		if err != nil {
 			return m.Report(err)
 		}
-		return func() {
-			m.Run(tea.SetClipboard(strings.Join(texts, "\n")))
-			m.Said = fmt.Sprintf("%s sent to the terminal's clipboard; %s and then w write lines to a file",
-				format.Count(len(texts), "line"), m.KeyOf("select-lines"))
+		text, lines := strings.Join(texts, "\n"), format.Count(len(texts), "line")
+		if copied(text) {
+			return func() { m.Said = lines + " copied" }
+		}
+		return func() { // whether the terminal takes it cannot be known
+			m.Run(tea.SetClipboard(text))
+			m.Said = fmt.Sprintf("%s sent to the terminal's clipboard; %s and then w write lines to a file", lines,
+				m.KeyOf("select-lines"))
 		}
 	})
 	m.Close()
+}
+
+// copied copies a text with a clipboard program of this machine, and reports whether it was done. Over ssh there is
+// none: the clipboard of the user's machine is that of the terminal.
+func copied(text string) bool {
+	remote := os.Getenv("SSH_CONNECTION") != ""
+	return !remote && !clipboard.Unsupported && clipboard.WriteAll(text) == nil
 }
 
 // blockOf returns the texts of the stack trace that a line belongs to, or only its own.

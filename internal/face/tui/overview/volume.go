@@ -12,7 +12,6 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
-	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 )
@@ -66,7 +65,7 @@ func (v *volume) ask(m *view.Model) {
 	if m.Height < volumeHeight || v.asking || m.Now.Sub(v.asked) < volumePause {
 		return
 	}
-	units, a := volumeUnits(m), lanes.AxisOf(m)
+	units, a := volumeUnits(m), Of(m).Lanes.Axis(m)
 	want := volumeQuery{strings.Join(units, ","), a.Column, a.Start, m.Live.Lines}
 	behind := v.counts.Known < v.counts.Total
 	has := v.of.units == want.units && v.of.column == want.column && v.of.lines == want.lines &&
@@ -96,7 +95,7 @@ func columnOf(a timeline.Axis) time.Duration { return (a.Column + step - 1).Trun
 
 // row draws the chart on the axis of the lanes.
 func (v *volume) row(m *view.Model) string {
-	c, a := lanes.ColumnsOf(m), lanes.AxisOf(m)
+	c, a := Of(m).Lanes.Columns(m), Of(m).Lanes.Axis(m)
 	sums := make([]api.Count, a.N)
 	most := 0
 	column := columnOf(a)
@@ -117,7 +116,7 @@ func (v *volume) row(m *view.Model) string {
 	if most > 0 {
 		row += m.Palette.Dim.Render(" max " + perSecond(most, column))
 	}
-	return cells.Fit(row, m.Width)
+	return cells.Fit(row, c.Width())
 }
 
 // volumeGlyph is the height of a column, or the mark of lines that state an error or a warning, as in the stream.

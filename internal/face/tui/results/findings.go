@@ -241,7 +241,7 @@ func (f *findings) around(m *view.Model, c api.Finding, height int) []string {
 	var rows []string
 	for n := from; n <= len(f.source.lines) && len(rows) < height; n++ {
 		text := view.Stops(strings.TrimRight(f.source.lines[n-1], "\r"))
-		number := m.Palette.Faint.Render(fmt.Sprintf("%6d  ", n))
+		number := m.Palette.Dim.Render(fmt.Sprintf("%6d  ", n))
 		if n != c.Line {
 			rows = append(rows, number+m.Palette.Dim.Render(text))
 			continue

@@ -19,6 +19,7 @@ import (
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/overview"
+	"omnivigil/internal/face/tui/stream"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/text/escape"
@@ -31,6 +32,9 @@ type ripples struct {
 	bar     int // the index of its selected run
 	compare bool
 	failing map[runKey]string // the line that tells why a run failed; empty: it is being fetched
+
+	output  *stream.Stream // of the selected ripple
+	hasRoom bool           // for the output, as last drawn
 
 	listTop, barTop int // the first rows of both parts on the screen
 	first, firstBar int // the first ripple and run in them
@@ -46,7 +50,9 @@ type runKey struct {
 func Show(m *view.Model) { ShowNumber(m, 0) }
 
 func ShowNumber(m *view.Model, number int) {
-	m.Show(&ripples{chosen: number, failing: map[runKey]string{}})
+	output := stream.New(overview.BackToNow)
+	output.Fixed = true
+	m.Show(&ripples{chosen: number, failing: map[runKey]string{}, output: output})
 }
 
 func (*ripples) Name() string { return "ripples" }
@@ -113,6 +119,11 @@ func (v *ripples) Ask(m *view.Model) {
 	if r == nil {
 		return
 	}
+	if own := (query.Filter{{Field: query.Ripple, Number: r.ID}}); v.output.Filter.String() != own.String() {
+		v.output.Filter = own
+		v.output.ToNow()
+	}
+	v.output.Ask(m)
 	for _, ref := range r.Runs {
 		key := runKey{ref.Unit, ref.Number, ref.Pass}
 		if _, asked := v.failing[key]; !ref.Failed || asked {
@@ -160,8 +171,8 @@ func (v *ripples) Draw(m *view.Model, width, height int) []string {
 		return view.Pad(append(rows, cells.Fit(m.Palette.Dim.Render("  no ripples yet"), width)), height, width)
 	}
 	v.listTop = m.BodyTop + 1
-	// The list gets the room that the waterfall does not need.
-	list := min(n, max(height-len(v.ripple(m).Runs)-8, (height-4)*2/5, 2))
+	list, output := v.parts(m, height)
+	v.hasRoom = output > 0 && !v.compare
 	v.first = view.Windowed(v.place(m), n, list)
 	for i := v.first; i < v.first+list; i++ {
 		rows = append(rows, v.row(m, m.Snap.Ripples[n-1-i], i == v.place(m), width))
@@ -172,7 +183,26 @@ func (v *ripples) Draw(m *view.Model, width, height int) []string {
 	if v.compare {
 		return view.Pad(append(rows, v.compared(m, r, width)...), height, width)
 	}
-	return view.Pad(append(rows, v.waterfall(m, r, width, height-len(rows))...), height, width)
+	rows = append(rows, v.waterfall(m, r, width, height-len(rows)-output)...)
+	if output > 0 {
+		title := m.TitledRule(fmt.Sprintf("output of ripple %d", r.ID), width)
+		rows = append(view.Pad(rows, height-output, width), title)
+		rows = append(rows, v.output.Draw(m, width, output-1)...)
+	}
+	return view.Pad(rows, height, width)
+}
+
+// parts divides the height: the waterfall gets what it needs, then the output and the list share what is left. On a
+// small screen there is no output.
+func (v *ripples) parts(m *view.Model, height int) (list, output int) {
+	const aroundWaterfall, least = 8, 12 // its rules, axis and what is told of the selected run
+	n := len(m.Snap.Ripples)
+	rest := height - len(v.ripple(m).Runs) - aroundWaterfall
+	if rest < least {
+		return min(n, max(rest, (height-4)*2/5, 2)), 0
+	}
+	list = min(n, rest/2)
+	return list, rest - list
 }
 
 // row is a ripple in the list.
@@ -181,9 +211,9 @@ func (v *ripples) row(m *view.Model, r *api.Ripple, chosen bool, width int) stri
 	if chosen {
 		mark, title = m.Palette.Bright.Render("▸ "), m.Palette.Bright.Render(r.Title)
 	}
-	took := m.Palette.Moving.Render(cells.Fit("running", 9))
+	took := m.Palette.Moving.Render(cells.Fit("running", tookWidth))
 	if r.Resting() {
-		took = cells.Fit(format.Duration(r.RestAt.Sub(r.Since)), 9)
+		took = cells.Fit(format.Duration(r.RestAt.Sub(r.Since)), tookWidth)
 	}
 	left := fmt.Sprintf(
 		"%s%4d  %s  %s %s ",
@@ -241,11 +271,14 @@ func numbers(of []int) string {
 	return format.List(words)
 }
 
+// tookWidth has room for every duration, such as "12 min 05 s".
+const tookWidth = 12
+
 // fallColumns are the widths of a waterfall's parts.
 type fallColumns struct{ unit, run, bar, took, why int }
 
 func fallColumnsOf(r *api.Ripple, width int) fallColumns {
-	c := fallColumns{took: 9}
+	c := fallColumns{took: tookWidth}
 	for _, ref := range r.Runs {
 		c.unit, c.run = max(c.unit, ansi.StringWidth(ref.Unit)), max(c.run, len(view.RunName(ref)))
 	}
@@ -502,16 +535,28 @@ func (v *ripples) Drawing(m *view.Model) (string, func() (*draw.Page, error)) {
 	return "ripple", func() (*draw.Page, error) { return draw.Ripple(name, r, now, now) }
 }
 
+// showsOutput reports whether the output of the selected ripple is shown.
+func showsOutput(m *view.Model) bool {
+	v, ok := m.Top().(*ripples)
+	return ok && v.hasRoom
+}
+
+const noOutput = "there is no room for its output here: ^ shows it in the lanes"
+
 // Bindings are those of the view.
 var Bindings = []view.Binding{
 	{In: "ripples", Keys: []string{"up", "k"}, Name: "newer ripple", Hint: "select", Group: view.GroupRipples,
 		Do: view.On(func(m *view.Model, v *ripples) { v.move(m, -1) })},
 	{In: "ripples", Keys: []string{"down", "j"}, Name: "older ripple", Group: view.GroupRipples,
 		Do: view.On(func(m *view.Model, v *ripples) { v.move(m, 1) })},
-	{In: "ripples", Keys: []string{"pgup", "shift+up"}, Name: "10 ripples forward", Group: view.GroupRipples,
+	{In: "ripples", Keys: []string{"shift+up"}, Name: "10 ripples forward", Group: view.GroupRipples,
 		Do: view.On(func(m *view.Model, v *ripples) { v.move(m, -10) })},
-	{In: "ripples", Keys: []string{"pgdown", "shift+down"}, Name: "10 ripples back", Group: view.GroupRipples,
+	{In: "ripples", Keys: []string{"shift+down"}, Name: "10 ripples back", Group: view.GroupRipples,
 		Do: view.On(func(m *view.Model, v *ripples) { v.move(m, 10) })},
+	{In: "ripples", Keys: []string{"pgup"}, Name: "scroll its output up", Group: view.GroupRipples,
+		When: showsOutput, Unless: noOutput, Do: view.On(func(_ *view.Model, v *ripples) { v.output.Pages(-1) })},
+	{In: "ripples", Keys: []string{"pgdown", "space"}, Name: "scroll its output down", Group: view.GroupRipples,
+		When: showsOutput, Unless: noOutput, Do: view.On(func(_ *view.Model, v *ripples) { v.output.Pages(1) })},
 	{In: "ripples", Keys: []string{"home", "g"}, Name: "newest ripple", Group: view.GroupRipples,
 		Do: view.On(func(m *view.Model, v *ripples) { v.choose(m, 0) })},
 	{In: "ripples", Keys: []string{"end", "G"}, Name: "oldest known ripple", Group: view.GroupRipples,

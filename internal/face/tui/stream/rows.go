@@ -97,7 +97,7 @@ func (s *Stream) drawLines(m *view.Model, width, height int) []string {
 			if k > 0 {
 				when, who = "", ""
 			}
-			row := s.marker(m, e) + m.Palette.Faint.Render(cells.Fit(when, clockWidth))
+			row := s.marker(m, e) + m.Palette.Dim.Render(cells.Fit(when, clockWidth))
 			if e.Unit != "" {
 				row += s.nameStyle(m, e).Render(cells.Fit(who, nameWidth)) + "  "
 			}
@@ -175,7 +175,7 @@ func (s *Stream) old(m *view.Model, at time.Time) bool {
 
 func (s *Stream) nameStyle(m *view.Model, e api.Line) lipgloss.Style {
 	if s.old(m, e.At) {
-		return m.Palette.Faint
+		return m.Palette.Dim
 	}
 	return m.UnitStyle(e.Unit)
 }
@@ -226,7 +226,7 @@ func structuredText(m *view.Model, l structured.Line, written time.Time, width i
 		if is {
 			text = at.Local().Format("2006-01-02 15:04:05.000")
 		}
-		b.WriteString(m.Palette.Faint.Render(text) + " ")
+		b.WriteString(m.Palette.Dim.Render(text) + " ")
 	}
 	level := cells.Fit(l.Level.String(), 7)
 	message := l.Message
@@ -244,7 +244,7 @@ func structuredText(m *view.Model, l structured.Line, written time.Time, width i
 	b.WriteString(level + " " + message)
 	for _, f := range l.Fields {
 		b.WriteString(
-			"  " + m.Palette.Faint.Render(f.Name+"=") + m.Palette.Dim.Render(strings.ReplaceAll(f.Value, "\n", " ")),
+			"  " + m.Palette.Dim.Render(f.Name+"=") + m.Palette.Dim.Render(strings.ReplaceAll(f.Value, "\n", " ")),
 		)
 	}
 	return b.String()

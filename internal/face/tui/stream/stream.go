@@ -19,6 +19,7 @@ import (
 // another one when the position, the filter or the log has changed.
 type Stream struct {
 	Filter query.Filter
+	Fixed  bool // the user cannot change the filter
 	Position
 	wrap    bool
 	raw     bool // lines as they were written
@@ -157,7 +158,11 @@ func (s *Stream) Draw(m *view.Model, width, height int) []string {
 	}
 	rows := s.drawLines(m, width, height)
 	if len(rows) == 0 && s.Following() && len(s.Filter) > 0 {
-		rows = []string{cells.Fit(m.Palette.Dim.Render("  there is no such output; backspace shows all again"), width)}
+		text := "  there is no such output; backspace shows all again"
+		if s.Fixed {
+			text = "  no output"
+		}
+		rows = []string{cells.Fit(m.Palette.Dim.Render(text), width)}
 	}
 	return view.Pad(rows, height, width)
 }

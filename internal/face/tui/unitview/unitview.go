@@ -46,6 +46,7 @@ const detailPause = 2 * time.Second
 
 func Show(m *view.Model) {
 	v := &unitView{output: stream.New(overview.BackToNow)}
+	v.output.Fixed = true
 	m.Show(v)
 }
 
@@ -192,7 +193,7 @@ func (v *unitView) runs(m *view.Model, u *api.Unit, width int) []string {
 		rows = append(
 			rows,
 			fmt.Sprintf(
-				"  %-8s %s %9s %s %s",
+				"  %-8s %s %11s %s %s",
 				view.RunName(p.RunRef),
 				m.Palette.Dim.Render(m.Moment(p.At)),
 				took,
