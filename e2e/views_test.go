@@ -126,13 +126,31 @@ func TestViews(t *testing.T) {
 	}
 }
 
-// TestEveryKey presses every key of the table in every main view of the real program at three sizes: no row is too
-// wide, no view fails, and afterwards it quits in order.
+// TestEveryKey presses every key of the table in every main view of the real program, at four sizes, with 6, 20 and 60
+// units: no row is too wide, no view fails, and afterwards it quits in order. With OMNIVIGIL_KEYS=all, each key has to
+// change what is shown, or to give a reason, and each size has each number of units; otherwise one.
 func TestEveryKey(t *testing.T) {
 	t.Parallel()
 	program := build(t)
 	out, err := exec.Command(program, "check", "--keys").Output()
 	require.NoError(t, err)
+	usual := map[int]int{158: 6, 100: 20, 80: 60, 60: 6} // units by width
+	for _, size := range [][2]int{{158, 46}, {100, 30}, {80, 24}, {60, 15}} {
+		for _, units := range []int{6, 20, 60} {
+			all := os.Getenv("OMNIVIGIL_KEYS") == "all"
+			if !all && usual[size[0]] != units {
+				continue
+			}
+			t.Run(fmt.Sprintf("%dx%d-%d", size[0], size[1], units), func(t *testing.T) {
+				t.Parallel()
+				everyKey(t, program, size, units, string(out), all)
+			})
+		}
+	}
+}
+
+// everyKey presses the keys of a table, as check --keys prints it; with effect, each has to change the screen.
+func everyKey(t *testing.T, program string, size [2]int, units int, table string, effect bool) {
 	views := [][2]string{
 		{"L", `─ (all output|only \w+)`},
 		{"R", `ripples: what was set off`},
@@ -144,59 +162,50 @@ func TestEveryKey(t *testing.T) {
 	}
 	// These give the terminal to another program, or end the face.
 	elsewhere := map[string]bool{"quit": true, "suspend": true, "browse": true, "edit": true}
-	for _, size := range [][2]int{{158, 46}, {80, 24}, {60, 15}} {
-		t.Run(fmt.Sprintf("%dx%d", size[0], size[1]), func(t *testing.T) {
-			t.Parallel()
-			dir := t.TempDir()
-			require.NoError(t, os.WriteFile(filepath.Join(dir, "omnivigil.toml"), []byte(harbour+tides), 0o644))
-			require.NoError(t, os.WriteFile(filepath.Join(dir, "fares.csv"), []byte("4"), 0o644))
-			s := openScreen(
-				t,
-				size[0],
-				size[1],
-				[]string{"XDG_STATE_HOME=" + dir + "/state"},
-				dir,
-				program,
-				"start",
-				"--trust",
-			)
-			s.shows(`BROKEN`)
-			for _, view := range views {
-				for line := range strings.Lines(string(out)) {
-					action, keys, _ := strings.Cut(strings.TrimSpace(line), " ")
-					if elsewhere[action] {
-						continue
-					}
-					for _, key := range strings.Fields(keys) {
-						s.press("-l", view[0])
-						s.press(inTmux(key)...)
-						for _, row := range strings.Split(s.text(), "\n") {
-							require.LessOrEqual(
-								t,
-								runewidth.StringWidth(row),
-								size[0],
-								"%s in %s: %s",
-								key,
-								view[0],
-								row,
-							)
-						}
-						s.press(slices.Concat(escape, escape[1:])...) // a field, and the panel that it is in
-					}
-				}
-				s.press("F12") // a terminal that is still typed into, or whose program has just ended
-				s.press(slices.Concat(escape, escape[1:])...)
-				s.press("-l", view[0])
-				s.shows(view[1])
-			}
-			crashes, err := filepath.Glob(dir + "/state/omnivigil/*/*/screen-crash.txt")
-			require.NoError(t, err)
-			require.Empty(t, crashes)
-			s.press("L", "q", "q")
-			s.shows(`exit code 0`)
-			noneLeft(t, dir)
-		})
+	dir := t.TempDir()
+	settings := harbour + tides
+	for i := 4; i < units; i++ {
+		settings += fmt.Sprintf("[service.quay%d]\nrun = \"exec sleep 1000\"\n", i)
 	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "omnivigil.toml"), []byte(settings), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "fares.csv"), []byte("4"), 0o644))
+	s := openScreen(t, size[0], size[1], []string{"XDG_STATE_HOME=" + dir + "/state"}, dir, program, "start", "--trust")
+	s.shows(`BROKEN`)
+	for _, view := range views {
+		for line := range strings.Lines(table) {
+			action, keys, _ := strings.Cut(strings.TrimSpace(line), " ")
+			if elsewhere[action] {
+				continue
+			}
+			for _, key := range strings.Fields(keys) {
+				s.press("-l", view[0])
+				before := ""
+				if effect {
+					before = s.text()
+				}
+				s.press(inTmux(key)...)
+				after := s.text()
+				if effect {
+					require.True(t, holds(patience, func() bool { after = s.text(); return after != before }),
+						"%s (%s) in %s", key, action, view[0])
+				}
+				for _, row := range strings.Split(after, "\n") {
+					require.LessOrEqual(t, runewidth.StringWidth(row), size[0], "%s in %s: %s", key, view[0], row)
+				}
+				s.press(slices.Concat(escape, escape[1:])...) // a field, and the panel that it is in
+			}
+		}
+		s.press("F12") // a terminal that is still typed into, or whose program has just ended
+		s.press(slices.Concat(escape, escape[1:])...)
+		s.press("-l", view[0])
+		s.shows(view[1])
+	}
+	crashes, err := filepath.Glob(dir + "/state/omnivigil/*/*/screen-crash.txt")
+	require.NoError(t, err)
+	require.Empty(t, crashes)
+	s.press("L", "q", "q")
+	s.shows(`exit code 0`)
+	noneLeft(t, dir)
 }
 
 // escape is the key as it is sent by terminals that distinguish it from the beginning of a sequence: alone, it and

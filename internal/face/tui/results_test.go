@@ -211,7 +211,9 @@ func TestResultKeys(t *testing.T) {
 	assert.Contains(t, m.plainScreen(), "errors, 1 of")
 	m.keyed("o")
 	assert.Contains(t, m.plainScreen(), "by unit")
-	m.keyed("esc", "t")
+	m.keyed("esc")
+	assert.Equal(t, "u0", m.Selected, "the selection in the lanes is as before")
+	m.keyed("down", "down", "down", "t")
 	for _, k := range "TestBer" {
 		m.keyed(string(k))
 	}

@@ -158,16 +158,19 @@ func (r *root) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	_, r.onlySnapshot = msg.(*api.Snapshot)
 	r.guarded(func() { r.handle(msg) })
 	r.Recall()
-	r.guarded(func() {
-		for _, v := range []view.View{r.Stack[0], r.Top()} {
-			if a, ok := v.(view.Asker); ok {
-				a.Ask(r.Model)
-			}
-		}
-	})
+	r.guarded(r.ask)
 	cmds := slices.Concat(r.Commands, r.Requests, r.Listeners)
 	r.Commands, r.Requests, r.Listeners = nil, nil, nil
 	return r, tea.Batch(cmds...)
+}
+
+// ask lets the views fetch what they show.
+func (r *root) ask() {
+	for _, v := range []view.View{r.Stack[0], r.Top()} {
+		if a, ok := v.(view.Asker); ok {
+			a.Ask(r.Model)
+		}
+	}
 }
 
 func (r *root) handle(msg tea.Msg) {
@@ -228,7 +231,7 @@ func (r *root) press(key tea.KeyPressMsg) {
 		b = view.LookUp(r.Model, r.Stack[0].Name(), key.String())
 	}
 	if b != nil {
-		b.Do(r.Model)
+		r.do(b, key.String())
 		return
 	}
 	t, types := v.(view.Taker)
@@ -241,6 +244,22 @@ func (r *root) press(key tea.KeyPressMsg) {
 		v.Update(r.Model, key)
 	}
 }
+
+// do does what a binding means, and says so if that changes nothing: the screen shows the same, and nothing is
+// requested.
+func (r *root) do(b *view.Binding, pressed string) {
+	before, top, asked := strings.Join(r.screen(), "\n"), r.Top(), r.waiting()
+	b.Do(r.Model)
+	r.Recall()
+	r.ask()
+	if r.Said+r.Notice != "" || r.Top() != top || r.waiting() != asked || strings.Join(r.screen(), "\n") != before {
+		return
+	}
+	r.Said = view.Binding{Keys: []string{pressed}}.Shown() + " changes nothing right now"
+}
+
+// waiting is how much waits to be sent, to the project or the terminal.
+func (r *root) waiting() int { return len(r.Requests) + len(r.Commands) + len(r.Listeners) }
 
 // whyNothing tells why a key has no effect.
 func (r *root) whyNothing(v view.View, pressed string) string {

@@ -384,41 +384,51 @@ func TestClicks(t *testing.T) {
 	assert.Equal(t, "u2", m.Selected, "a box")
 }
 
-// TestEveryKey presses every key in every view and field, at three sizes: the screen stays complete and no view
-// fails. Requests are not carried out.
+// TestEveryKey presses every key in every view and field, at four sizes, with 6, 20 and 60 units: the screen stays
+// complete, no view fails, and each key has an effect or gives a reason. Requests are not carried out. Without
+// OMNIVIGIL_KEYS=all, there is one number of units for each size.
 func TestEveryKey(t *testing.T) {
-	for i, size := range sizes {
-		if withRace && i > 0 {
-			break
-		}
-		m, p := play(t, 5, size[0], size[1])
-		p.detail, p.samples, p.root = whole(p.Now), used(p.Now), t.TempDir()
-		p.findings = []api.Finding{
-			{
-				Unit:     "u3",
-				Location: location.Location{File: p.root + "/gone.go", Line: 3},
-				Severity: api.SeverityError,
-				Message:  "undefined: berth",
-			},
-		}
-		p.cases = []api.Case{{Unit: "u3", Name: "low tide", Status: "failed"}}
-		for _, way := range []string{"L", "R", "U", "M", "C", "T", "F", ":", "y", "f", "/", "&", "a", "w", "%", `"`,
-			"?", "q"} {
-			for _, b := range bindings {
-				m.BackToLanes()
-				m.press(key(way))
-				if b.In != "overview" && b.In != m.Top().Name() {
-					continue
-				}
-				m.press(key(b.Keys[0]))
-				m.Requests, m.Commands = nil, nil
-				holds(t, m)
-				require.NotContains(t, m.Notice, "this is a bug", "%s after %s", b.Keys[0], way)
+	usual := map[int]int{158: 6, 100: 20, 80: 60, 60: 6} // units by width; the others take long
+	for _, size := range [][2]int{{158, 46}, {100, 30}, {80, 24}, {60, 15}} {
+		for _, units := range []int{6, 20, 60} {
+			if withRace && units*size[0] != 6*80 || os.Getenv("OMNIVIGIL_KEYS") != "all" && usual[size[0]] != units {
+				continue
 			}
-			m.keyed("L") // and once with every question open
-			m.keyed(way)
-			holds(t, m)
+			t.Run(fmt.Sprintf("%dx%d-%d", size[0], size[1], units), func(t *testing.T) { everyKey(t, size, units) })
 		}
+	}
+}
+
+func everyKey(t *testing.T, size [2]int, units int) {
+	m, p := play(t, units, size[0], size[1])
+	p.detail, p.samples, p.root = whole(p.Now), used(p.Now), t.TempDir()
+	p.findings = []api.Finding{{
+		Unit: "u3", Location: location.Location{File: p.root + "/gone.go", Line: 3}, Severity: api.SeverityError,
+		Message: "undefined: berth",
+	}}
+	p.cases = []api.Case{{Unit: "u3", Name: "low tide", Status: "failed"}}
+	for _, way := range []string{"L", "R", "U", "M", "C", "T", "F", "O", ":", "y", "f", "/", "&", "a", "w", "%", `"`,
+		"?", "q"} {
+		for _, b := range bindings {
+			m.At = time.Time{}
+			m.BackToLanes()
+			m.press(key(way))
+			m.Requests, m.Commands, m.Listeners, m.Said, m.Notice = nil, nil, nil, "", ""
+			typing, _ := m.Top().(view.Taker)
+			typed := typing != nil && typing.TakesKeys(m.Model)
+			if b.In != "overview" && b.In != m.Top().Name() || b.In == "overview" && typed {
+				continue
+			}
+			before, top := m.plainScreen(), m.Top()
+			m.press(key(b.Keys[0]))
+			holds(t, m)
+			require.NotContains(t, m.Notice, "this is a bug", "%s after %s", b.Keys[0], way)
+			acts := m.Top() != top || len(m.Requests)+len(m.Commands)+len(m.Listeners) > 0
+			require.True(t, acts || m.plainScreen() != before, "%s (%s) after %s", b.Keys[0], b.Name, way)
+		}
+		m.keyed("L") // and once with every question open
+		m.keyed(way)
+		holds(t, m)
 	}
 }
 

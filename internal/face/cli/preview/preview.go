@@ -120,7 +120,8 @@ func Cost(out io.Writer, p *plan.Plan) error {
 	for _, idle := range cost.Idle {
 		why := "matches no file that is there now"
 		if idle.Excluded {
-			why = "matches only files that are ignored: omnivigil why tells for each by what"
+			why = "matches only files that are ignored: omnivigil why tells for each by what; if version control " +
+				"ignores them, gitignore = false in " + idle.Unit + " would let them count"
 		}
 		fmt.Fprintf(out, "\n%s:%d: %q of %s %s\n", p.File, idle.Pattern.Line, idle.Pattern.Text, idle.Unit, why)
 	}
@@ -207,6 +208,12 @@ func facts(u *plan.Unit) []string {
 	if u.Pass != nil {
 		lines = append(lines, "picks up changes by itself")
 	}
+	if ready := readiness(u); ready != "" {
+		lines = append(lines, ready)
+	}
+	if u.Limit > 0 {
+		lines = append(lines, "is ended after "+format.Duration(u.Limit))
+	}
 	add("makes", patterns(u.Outputs))
 	if u.Reuse {
 		lines = append(lines, "is reused while nothing that it depends on has changed")
@@ -218,6 +225,25 @@ func facts(u *plan.Unit) []string {
 		lines = append(lines, "starts when asked for")
 	}
 	return lines
+}
+
+// readiness describes when a service is ready, unless that runs a command or connects: those are listed with what
+// it runs and opens.
+func readiness(u *plan.Unit) string {
+	rd := u.Ready
+	switch {
+	case u.Kind != plan.Service || rd.Run != nil || rd.HTTP != "":
+		return ""
+	case rd.Port != 0:
+		return fmt.Sprintf("ready when it listens on port %d", rd.Port)
+	case rd.Line != "":
+		return "ready when it prints a line like " + rd.Line
+	case rd.File != "":
+		return "ready when the file " + rd.File + " is new"
+	case u.Pass != nil:
+		return "ready after its first good pass"
+	}
+	return "ready when it has been running for " + format.Duration(rd.After)
 }
 
 // Consent describes everything that would run: first what is new since the last consent or unusual, then the rest.

@@ -122,12 +122,12 @@ func (v *charts) tabs(m *view.Model, width int) string {
 		var parts []string
 		for i, measure := range timeline.Measures {
 			if i == v.measure {
-				parts = append(parts, m.Palette.Bright.Render(fmt.Sprintf("%d %s", i+1, chosen(measure))))
+				parts = append(parts, m.Palette.Bright.Render(fmt.Sprintf("▸%d %s", i+1, chosen(measure))))
 			} else {
-				parts = append(parts, m.Palette.Dim.Render(fmt.Sprintf("%d %s", i+1, measure)))
+				parts = append(parts, m.Palette.Dim.Render(fmt.Sprintf(" %d %s", i+1, measure)))
 			}
 		}
-		return "  " + strings.Join(parts, "   ")
+		return " " + strings.Join(parts, "  ")
 	}
 	text := line(timeline.Measure.Words)
 	if ansi.StringWidth(text) > width {
@@ -235,7 +235,7 @@ var Bindings = []view.Binding{
 		Do: view.On(func(_ *view.Model, v *charts) { v.top += 3 })},
 	{In: "charts", Keys: []string{"pgup"}, Name: "previous units", Group: view.GroupCharts,
 		Do: view.On(func(_ *view.Model, v *charts) { v.top -= 3 })},
-	{In: "charts", Keys: []string{"esc", "q"}, Name: "back to now, or to the lanes", Hint: "back",
+	{In: "charts", Keys: []string{"esc"}, Name: "back to now, or to the lanes", Hint: "back",
 		Group: view.GroupCharts,
 		Do: func(m *view.Model) {
 			if m.At.IsZero() {
@@ -243,7 +243,7 @@ var Bindings = []view.Binding{
 			}
 			overview.BackToNow(m)
 		}},
-	{In: "charts", Keys: []string{"C"}, Name: "back to the lanes", Group: view.GroupCharts,
+	{In: "charts", Keys: []string{"q", "C"}, Name: "back to the lanes", Group: view.GroupCharts,
 		Do: (*view.Model).BackToLanes},
 }
 

@@ -454,14 +454,14 @@ var Bindings = []view.Binding{
 		Unless: "there are no groups", Do: view.On(func(m *view.Model, v *mapView) { v.nextGroup(m) })},
 	{In: "map", Keys: []string{"z"}, Name: "fold or unfold similar units", Group: view.GroupMap,
 		Do: view.On(func(_ *view.Model, v *mapView) { v.unfold = !v.unfold })},
-	{In: "map", Keys: []string{"esc", "q"}, Name: "clear the question, or back to the lanes", Hint: "back",
+	{In: "map", Keys: []string{"esc"}, Name: "clear the question, or back to the lanes", Hint: "back",
 		Group: view.GroupMap, Do: view.On(func(m *view.Model, v *mapView) {
 			if !v.lit() {
 				m.BackToLanes()
 			}
 			v.forget()
 		})},
-	{In: "map", Keys: []string{"M"}, Name: "back to the lanes", Group: view.GroupMap, Do: (*view.Model).BackToLanes},
+	{In: "map", Keys: []string{"q", "M"}, Name: "back to the lanes", Group: view.GroupMap, Do: (*view.Model).BackToLanes},
 	{In: "path", Keys: []string{"enter"}, Name: "ask", Hint: "ask", Group: view.GroupField,
 		Do: view.On(func(m *view.Model, f *pathField) { f.submit(m) })},
 	{In: "path", Keys: []string{"esc", "ctrl+c"}, Name: "cancel", Hint: "cancel", Group: view.GroupField,

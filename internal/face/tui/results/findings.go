@@ -21,6 +21,7 @@ type findings struct {
 	only   int // index into findingKinds
 	source source
 	room   int
+	before string // the unit that was selected in the lanes
 }
 
 var findingKinds = []struct{ only, words string }{
@@ -35,7 +36,7 @@ var findingKinds = []struct{ only, words string }{
 }
 
 func showFindings(m *view.Model) {
-	f := &findings{}
+	f := &findings{before: m.Selected}
 	f.list = view.List[api.Finding]{
 		Same: func(a, b api.Finding) bool {
 			return a.Unit == b.Unit && a.Location == b.Location && a.Message == b.Message
@@ -47,6 +48,9 @@ func showFindings(m *view.Model) {
 	}
 	m.Show(f)
 }
+
+// Closed restores the selection of the lanes.
+func (f *findings) Closed(m *view.Model) { m.Selected = f.before }
 
 func (*findings) Name() string { return "findings" }
 

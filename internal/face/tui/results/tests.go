@@ -5,6 +5,7 @@ package results
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -27,9 +28,10 @@ type tests struct {
 	marked map[testKey]bool
 	whole  api.Case // the selected one, with its output
 	asked  testKey
-	of     int // the version of the results that it is from
-	scroll int // of the output of the selected one
-	room   int // the rows of the list, as last drawn
+	of     int    // the version of the results that it is from
+	scroll int    // of the output of the selected one
+	room   int    // the rows of the list, as last drawn
+	before string // the unit that was selected in the lanes
 }
 
 // testKey identifies a test.
@@ -51,7 +53,7 @@ var testKinds = []struct{ only, words string }{
 }
 
 func showTests(m *view.Model) {
-	t := &tests{marked: map[testKey]bool{}}
+	t := &tests{marked: map[testKey]bool{}, before: m.Selected}
 	t.list = view.List[api.Case]{
 		Same: func(a, b api.Case) bool { return keyOf(a) == keyOf(b) },
 		Fetch: func(ctx context.Context, p api.Project, q api.ResultQuery) ([]api.Case, int, error) {
@@ -61,6 +63,9 @@ func showTests(m *view.Model) {
 	}
 	m.Show(t)
 }
+
+// Closed restores the selection of the lanes: in this view, the unit of the selected test was selected.
+func (t *tests) Closed(m *view.Model) { m.Selected = t.before }
 
 func (*tests) Name() string { return "tests" }
 
@@ -133,16 +138,26 @@ func (t *tests) Draw(m *view.Model, width, height int) []string {
 	return view.Pad(rows, height, width)
 }
 
-// suites are the units that have tests.
+// suites are the units that have tests: those with failures first, then those that are running. On a small screen there
+// are few.
 func (t *tests) suites(m *view.Model) []*api.Unit {
-	const most = 4
 	var units []*api.Unit
 	for _, u := range m.Snap.Units {
 		if u.Report.Cases > 0 || u.Kind == "suite" {
 			units = append(units, u)
 		}
 	}
-	return units[:min(len(units), most)]
+	rank := func(u *api.Unit) int {
+		switch {
+		case u.State.Broken() || u.Report.Failed > 0:
+			return 0
+		case u.State == api.Running:
+			return 1
+		}
+		return 2
+	}
+	slices.SortStableFunc(units, func(a, b *api.Unit) int { return rank(a) - rank(b) })
+	return units[:min(len(units), max(m.Height/8, 3))]
 }
 
 // barWidth is the width of the progress bar.

@@ -211,9 +211,10 @@ func (v *ripples) row(m *view.Model, r *api.Ripple, chosen bool, width int) stri
 	if chosen {
 		mark, title = m.Palette.Bright.Render("▸ "), m.Palette.Bright.Render(r.Title)
 	}
-	took := m.Palette.Moving.Render(cells.Fit("running", tookWidth))
+	room := widest(m.Snap.Ripples, func(r *api.Ripple) time.Duration { return r.RestAt.Sub(r.Since) })
+	took := m.Palette.Moving.Render(cells.Fit("running", room))
 	if r.Resting() {
-		took = cells.Fit(format.Duration(r.RestAt.Sub(r.Since)), tookWidth)
+		took = cells.Fit(format.Duration(r.RestAt.Sub(r.Since)), room)
 	}
 	left := fmt.Sprintf(
 		"%s%4d  %s  %s %s ",
@@ -271,14 +272,20 @@ func numbers(of []int) string {
 	return format.List(words)
 }
 
-// tookWidth has room for every duration, such as "12 min 05 s".
-const tookWidth = 12
+// widest is the width of the longest of some durations, so that none is cut off.
+func widest[T any](all []T, took func(T) time.Duration) int {
+	width := len("running")
+	for _, one := range all {
+		width = max(width, len(format.Duration(took(one))))
+	}
+	return width
+}
 
 // fallColumns are the widths of a waterfall's parts.
 type fallColumns struct{ unit, run, bar, took, why int }
 
 func fallColumnsOf(r *api.Ripple, width int) fallColumns {
-	c := fallColumns{took: tookWidth}
+	c := fallColumns{took: 2 + widest(r.Runs, func(ref *api.RunRef) time.Duration { return ref.Took.Duration() })}
 	for _, ref := range r.Runs {
 		c.unit, c.run = max(c.unit, ansi.StringWidth(ref.Unit)), max(c.run, len(view.RunName(ref)))
 	}
