@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestHour plays testdata/hour.txt: an hour of work at the screen, with what a user saves, types and sees. Each key is
+// TestHour plays testdata/hour.story: an hour of work at the screen, with what a user saves, types and sees. Each key is
 // pressed once, and what it does shows before the next one is pressed.
 //
 //	save FILE [AS]   writes a file of the archive, by its own name or by another
@@ -22,7 +22,7 @@ import (
 func TestHour(t *testing.T) {
 	t.Parallel()
 	program := build(t)
-	story, err := txtar.ParseFile("testdata/hour.txt")
+	story, err := txtar.ParseFile("testdata/hour.story")
 	require.NoError(t, err)
 	dir := t.TempDir()
 	files := map[string][]byte{}
@@ -40,7 +40,7 @@ func TestHour(t *testing.T) {
 	pressed, seen := 0, true
 	for number, line := range strings.Split(string(story.Comment), "\n") {
 		verb, rest, _ := strings.Cut(strings.TrimSpace(line), " ")
-		switch where := fmt.Sprintf("testdata/hour.txt:%d: %s", number+1, line); verb {
+		switch where := fmt.Sprintf("testdata/hour.story:%d: %s", number+1, line); verb {
 		case "", "#":
 		case "save":
 			name, as, found := strings.Cut(rest, " ")

@@ -51,7 +51,7 @@ see STALE +harbour is narrowed to low, 2 tests not run
 key q
 see ─ all output
 key :
-see actions
+see ─ commands ─
 type remove-arguments harbour
 key Enter
 see CURRENT +all 4 run
