@@ -59,8 +59,6 @@ var moreUnitKeys = []view.Binding{
 		Do: (*view.Model).Browse},
 	{Keys: []string{"y"}, Action: "why", Name: "explain its state: all about a failure", Hint: "why",
 		Group: view.GroupUnit, Do: panels.ShowWhy},
-	{Keys: []string{"enter"}, Name: "explain the failure of a broken unit", Hint: "explain",
-		Group: view.GroupUnit, When: lanes.SelectedBroken, Unless: "it is not broken", Do: panels.ShowWhy},
 	{Keys: []string{"l"}, Action: "loop", Name: "loop: decide what it reacts to", Hint: "loop",
 		Group: view.GroupUnit,
 		When: func(m *view.Model) bool {
@@ -68,6 +66,8 @@ var moreUnitKeys = []view.Binding{
 			return panels.Looping(m) != nil || u != nil && u.Loop != nil
 		},
 		Unless: "it is in no loop", Do: panels.ShowLoop},
+	{Keys: []string{"enter"}, Name: "explain the failure of a broken unit", Hint: "explain",
+		Group: view.GroupUnit, When: lanes.SelectedBroken, Unless: "it is not broken", Do: panels.ShowWhy},
 }
 
 // viewKeys change the view from anywhere.
