@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestHour plays testdata/hour.story: an hour of work at the screen, with what a user saves, types and sees. Each key is
-// pressed once, and what it does shows before the next one is pressed.
+// TestHour plays testdata/hour.story: an hour of work at the screen, with what a user saves, types and sees. Each key
+// is pressed once, and what it does shows before the next one is pressed.
 //
 //	save FILE [AS]   writes a file of the archive, by its own name or by another
 //	key KEY...       presses keys, as tmux names them

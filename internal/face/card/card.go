@@ -113,7 +113,7 @@ func excerpts(f *api.Failure, root string) Section {
 			title += " (" + string(e.Change) + ")"
 		}
 		if e.File != "" {
-			title += "  " + strings.TrimSuffix(e.Location.From(root).Text(), ": ")
+			title += "  " + e.Location.From(root).Place()
 		}
 		s.add(Location, "%s", title)
 		for line := range strings.SplitSeq(strings.TrimRight(e.Message, "\n"), "\n") {

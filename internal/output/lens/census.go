@@ -12,7 +12,7 @@ import (
 const (
 	// A unit whose lines are of more kinds has text that is different every time: none of its kinds counts as new.
 	maxKinds = 10_000
-	// The same if, after so many lines, more than one line of so many was of a new kind.
+	// From enoughLines lines on, the same is true of a unit with more than one new kind in rarely lines.
 	enoughLines, rarely = 40, 4
 	// fine and coarse are the times for which lines are counted together: recent ones, and those further back.
 	fine, coarse  = 250 * time.Millisecond, 10 * time.Second

@@ -51,10 +51,12 @@ type folder struct {
 	by    folding
 	found []api.Line // the last line first
 	kinds []uint64   // of found, if lines of one kind fold
+	kind  uint64     // of the line that was not joined
 }
 
-// join folds a line into a later one, and reports whether there is one.
+// join folds a line into a later one, and reports whether there is one. If there is none, add adds it.
 func (f *folder) join(b *logbook.Batch, number int64, text []byte) bool {
+	f.kind = 0
 	if b.Stream != logbook.Output || len(text) == 0 {
 		return false
 	}
@@ -67,10 +69,10 @@ func (f *folder) join(b *logbook.Batch, number int64, text []byte) bool {
 		l.Times, l.Number, l.At = max(l.Times, 1)+1, number, time.Unix(0, b.At)
 		return true
 	case ifSimilar:
-		kind := lens.Kind(text)
+		f.kind = lens.Kind(text)
 		for i := n - 1; i >= max(n-near, 0); i-- {
 			l := &f.found[i]
-			if f.kinds[i] != kind || l.Unit != b.Unit || l.Stream != api.Output {
+			if f.kinds[i] != f.kind || l.Unit != b.Unit || l.Stream != api.Output {
 				continue
 			}
 			l.Times = max(l.Times, 1) + 1
@@ -85,7 +87,7 @@ func (f *folder) add(b *logbook.Batch, number int64, text []byte) {
 	f.found = append(f.found,
 		Line(logbook.Line{Number: number, At: time.Unix(0, b.At), Text: string(text), Entry: *b.Entry}))
 	if f.by == ifSimilar {
-		f.kinds = append(f.kinds, lens.Kind(text))
+		f.kinds = append(f.kinds, f.kind)
 	}
 }
 

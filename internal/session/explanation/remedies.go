@@ -21,7 +21,7 @@ func (s Sources) remedies(u *engine.Unit, excerpts []api.Excerpt) []api.Remedy {
 			if e.Test != "" {
 				what = "start at "
 			}
-			all = append(all, api.Remedy{Text: what + place(shown), Location: e.Location})
+			all = append(all, api.Remedy{Text: what + shown.Place(), Location: e.Location})
 			break
 		}
 	}
@@ -49,12 +49,6 @@ func (s Sources) remedies(u *engine.Unit, excerpts []api.Excerpt) []api.Remedy {
 		all = append(all, api.Remedy{Text: "run all of its tests again", Action: api.Widen})
 	}
 	return append(all, api.Remedy{Text: againNow(u), Action: api.Restart})
-}
-
-// place is a location without the ": " that precedes a message.
-func place(l location.Location) string {
-	text := l.Text()
-	return text[:len(text)-len(": ")]
 }
 
 // bySettings reports whether the unit's settings may be the reason: its program was not started, or what it waits for

@@ -20,8 +20,8 @@ type History struct {
 	bad bool // the newest verdict that was not updating is bad
 }
 
-// Add adds the verdict from a time on, if it differs from the one before. A time before
-// that of the last one counts as the same.
+// Add adds the verdict from a time on, if it differs from the one before. A time before that of the last one counts as
+// the same.
 func (h *History) Add(at time.Time, v api.Verdict) {
 	h.mu.Lock()
 	defer h.mu.Unlock()

@@ -15,18 +15,23 @@ type Location struct {
 	Column int    `json:"column,omitempty"` // the same
 }
 
-// Text returns the location in the form of compilers, with ": " after it: "berths.go:8:5: ". Without a file it is
-// empty.
+// Text returns the location before a message, in the form of compilers: "berths.go:8:5: ". Without a file it is empty.
 func (l Location) Text() string {
-	switch {
-	case l.File == "":
+	if l.File == "" {
 		return ""
-	case l.Line == 0:
-		return l.File + ": "
-	case l.Column == 0:
-		return l.File + ":" + strconv.Itoa(l.Line) + ": "
 	}
-	return l.File + ":" + strconv.Itoa(l.Line) + ":" + strconv.Itoa(l.Column) + ": "
+	return l.Place() + ": "
+}
+
+// Place returns the location by itself: "berths.go:8:5". Without a file it is empty.
+func (l Location) Place() string {
+	switch {
+	case l.File == "", l.Line == 0:
+		return l.File
+	case l.Column == 0:
+		return l.File + ":" + strconv.Itoa(l.Line)
+	}
+	return l.File + ":" + strconv.Itoa(l.Line) + ":" + strconv.Itoa(l.Column)
 }
 
 // From returns the location with its file relative to a directory, with forward slashes, if it is below that.

@@ -1,4 +1,5 @@
-// Package why prints the answers of the command why: why a unit is in its state, or what a save of a path would set off.
+// Package why prints the answers of the command why: why a unit is in its state, or what a save of a path would set
+// off.
 package why
 
 import (

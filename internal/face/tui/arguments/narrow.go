@@ -98,13 +98,7 @@ func (f *narrowField) submit(m *view.Model) {
 	for _, name := range words {
 		r.Cases = append(r.Cases, api.CaseName{Name: name})
 	}
-	m.Later(func(ctx context.Context) view.Then {
-		answer, err := m.Project.Do(ctx, r)
-		return func() {
-			m.Said = answer.Text
-			m.ShowError(err)
-		}
-	})
+	m.Do(r)
 }
 
 // HasTests reports whether the selected unit has tests, so that it can be narrowed.

@@ -104,3 +104,6 @@ func Ends(left, right string, width int) string {
 	}
 	return Fit(left, room) + " " + right
 }
+
+// Eighths are cells filled from the bottom by 0 to 8 eighths.
+var Eighths = []string{" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"}

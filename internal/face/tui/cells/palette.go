@@ -177,19 +177,7 @@ func (p *Palette) Texture(c timeline.Cell) (string, lipgloss.Style) {
 }
 
 // VerdictStyle is the color of a verdict.
-func (p *Palette) VerdictStyle(word api.VerdictWord) lipgloss.Style {
-	switch word {
-	case api.VerdictCurrent:
-		return p.Current
-	case api.VerdictUpdating:
-		return p.Moving
-	case api.VerdictStale:
-		return p.Stale
-	case api.VerdictBroken:
-		return p.Broken
-	}
-	return p.Dim
-}
+func (p *Palette) VerdictStyle(word api.VerdictWord) lipgloss.Style { return p.ToneStyle(word.Tone()) }
 
 // ToneStyle is the color of what Omnivigil says.
 func (p *Palette) ToneStyle(t api.Tone) lipgloss.Style {

@@ -184,9 +184,6 @@ func GraphRows(m *view.Model, measure timeline.Measure, g timeline.Graph, height
 	return rows
 }
 
-// eighths are cells filled from the bottom by 0 to 8 eighths.
-var eighths = []string{" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"}
-
 // graphColumns draws a row of a graph, counted from 0 at the bottom. Failed runs are hatched.
 func graphColumns(m *view.Model, g timeline.Graph, a timeline.Axis, row, of int, style lipgloss.Style) string {
 	s := cells.NewStrip(len(g.Values), " ", &m.Palette.Text)
@@ -201,7 +198,7 @@ func graphColumns(m *view.Model, g timeline.Graph, a timeline.Axis, row, of int,
 		case g.Failed != nil && g.Failed[i]:
 			s.Set(i, "╱", &failed)
 		default:
-			s.Set(i, eighths[min(level, 8)], &style)
+			s.Set(i, cells.Eighths[min(level, 8)], &style)
 		}
 	}
 	if i := a.At(m.At); !m.At.IsZero() && a.Has(i) {

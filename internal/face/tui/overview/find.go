@@ -1,7 +1,6 @@
 package overview
 
 import (
-	"context"
 	"fmt"
 	"slices"
 
@@ -49,14 +48,7 @@ func runOnly(m *view.Model) {
 
 // RunOnly requests that only these units run, with what they need; without any, everything.
 func RunOnly(m *view.Model, units []string) {
-	m.Later(func(ctx context.Context) view.Then {
-		answer, err := m.Project.Do(ctx, api.Request{Action: api.Only, Units: units})
-		return func() {
-			if m.ShowError(err); err == nil {
-				m.Said = answer.Text
-			}
-		}
-	})
+	m.Do(api.Request{Action: api.Only, Units: units})
 }
 
 // showAll removes the filter.

@@ -127,9 +127,7 @@ func volumeGlyph(m *view.Model, of api.Count, most int) (string, *lipgloss.Style
 	case of.Warnings > 0:
 		return "┄", &m.Palette.Stale
 	}
-	const heights = "▁▂▃▄▅▆▇█"
-	all := []rune(heights)
-	return string(all[max(timeline.Level(float64(of.Lines), float64(most), len(all))-1, 0)]), &m.Palette.Dim
+	return cells.Eighths[max(timeline.Level(float64(of.Lines), float64(most), 8), 1)], &m.Palette.Dim
 }
 
 // perSecond is a rate in a few letters.

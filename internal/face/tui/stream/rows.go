@@ -244,7 +244,7 @@ func structuredText(m *view.Model, l structured.Line, written time.Time, width i
 	b.WriteString(level + " " + message)
 	for _, f := range l.Fields {
 		b.WriteString(
-			"  " + m.Palette.Dim.Render(f.Name+"=") + m.Palette.Dim.Render(strings.ReplaceAll(f.Value, "\n", " ")),
+			"  " + m.Palette.Dim.Render(f.Name+"="+strings.ReplaceAll(f.Value, "\n", " ")),
 		)
 	}
 	return b.String()

@@ -231,10 +231,9 @@ func (s *Stream) Use(m *view.Model, f query.Filter) {
 // Only shows only the lines of the selected unit, or those of all units again.
 func (s *Stream) Only(m *view.Model) {
 	unit := m.Selected
-	rest, muted := s.Filter.Without(query.Units), s.muted()
-	if len(muted) > 0 {
-		rest = append(rest, query.Term{Field: query.Units, Not: true, Units: muted})
-	}
+	rest := slices.DeleteFunc(slices.Clone(s.Filter), func(t query.Term) bool {
+		return t.Field == query.Units && !t.Not // muted units stay so
+	})
 	for _, t := range s.Filter {
 		if t.Field == query.Units && !t.Not && len(t.Units) == 1 && t.Units[0] == unit {
 			s.Use(m, rest)

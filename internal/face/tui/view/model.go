@@ -36,9 +36,9 @@ type Model struct {
 type outside struct {
 	Ctx           context.Context
 	Project       api.Project
-	Terminal      func(taken bool)                        // called when the screen takes the terminal and when it gives it back; may be nil
+	Terminal      func(taken bool)                        // called when the screen takes the terminal, and gives it back; may be nil
 	SaveSelection func(name string, units []string) error // writes the personal file; may be nil
-	Remember      func([]string)                          // called in the background with the arguments that the user has typed; may be nil
+	Remember      func([]string)                          // called in the background with arguments that the user has typed; may be nil
 }
 
 // scene is what is shown: the project, at which time, and which of its units.
@@ -196,6 +196,17 @@ func (m *Model) Send(r api.Request) {
 	m.Later(func(ctx context.Context) Then {
 		_, err := m.Project.Do(ctx, r)
 		return m.Report(err)
+	})
+}
+
+// Do is Send for a request whose answer is shown.
+func (m *Model) Do(r api.Request) {
+	m.Later(func(ctx context.Context) Then {
+		answer, err := m.Project.Do(ctx, r)
+		return func() {
+			m.Said = answer.Text
+			m.ShowError(err)
+		}
 	})
 }
 
