@@ -8,8 +8,10 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/mattn/go-runewidth"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
@@ -149,10 +151,11 @@ func TestEveryKey(t *testing.T) {
 	}
 }
 
-// everyKey presses the keys of a table, as check --keys prints it; with effect, each has to change the screen.
+// everyKey presses the keys of a table, as check --keys prints it. With effect, each has to change the screen, or to
+// set off a ripple: what that changes on the screen may be over before it is looked at.
 func everyKey(t *testing.T, program string, size [2]int, units int, table string, effect bool) {
 	views := [][2]string{
-		{"L", `─ (all output|only \w+)`},
+		{"L", `─ (all output|only |with|at least |below |what )`},
 		{"R", `ripples: what was set off`},
 		{"U", `─ \w+  (service|task|suite)  `},
 		{"M", `map: `},
@@ -171,6 +174,12 @@ func everyKey(t *testing.T, program string, size [2]int, units int, table string
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "fares.csv"), []byte("4"), 0o644))
 	s := openScreen(t, size[0], size[1], []string{"XDG_STATE_HOME=" + dir + "/state"}, dir, program, "start", "--trust")
 	s.shows(`BROKEN`)
+	ripples := func() string {
+		cmd := exec.Command(program, "ripples", "--json")
+		cmd.Dir, cmd.Env = dir, append(os.Environ(), "XDG_STATE_HOME="+dir+"/state")
+		out, _ := cmd.Output()
+		return string(out)
+	}
 	for _, view := range views {
 		for line := range strings.Lines(table) {
 			action, keys, _ := strings.Cut(strings.TrimSpace(line), " ")
@@ -178,16 +187,19 @@ func everyKey(t *testing.T, program string, size [2]int, units int, table string
 				continue
 			}
 			for _, key := range strings.Fields(keys) {
-				s.press("-l", view[0])
-				before := ""
+				before, rippled := "", ""
 				if effect {
-					before = s.text()
+					before, rippled = opened(s, view, views), ripples()
+				} else {
+					s.press("-l", view[0])
 				}
 				s.press(inTmux(key)...)
 				after := s.text()
 				if effect {
-					require.True(t, holds(patience, func() bool { after = s.text(); return after != before }),
-						"%s (%s) in %s", key, action, view[0])
+					assert.True(t, holds(20*time.Second, func() bool {
+						after = s.text()
+						return after != before || ripples() != rippled
+					}), "%s (%s) in %s:\n%s", key, action, view[0], before)
 				}
 				for _, row := range strings.Split(after, "\n") {
 					require.LessOrEqual(t, runewidth.StringWidth(row), size[0], "%s in %s: %s", key, view[0], row)
@@ -206,6 +218,21 @@ func everyKey(t *testing.T, program string, size [2]int, units int, table string
 	s.press("L", "q", "q")
 	s.shows(`exit code 0`)
 	noneLeft(t, dir)
+}
+
+// opened opens a view from another one, so that it is as it was first, and returns what it shows.
+func opened(s *screen, view [2]string, views [][2]string) string {
+	from := views[0]
+	if view == from {
+		from = views[1]
+	}
+	s.press("F12") // a terminal may be typed into
+	s.press(escape...)
+	for _, v := range [][2]string{from, view} {
+		s.press("-l", v[0])
+		s.shows(v[1])
+	}
+	return s.text()
 }
 
 // escape is the key as it is sent by terminals that distinguish it from the beginning of a sequence: alone, it and
@@ -229,6 +256,9 @@ func inTmux(key string) []string {
 		"backspace":  "BSpace",
 		"shift+up":   "S-Up",
 		"shift+down": "S-Down",
+		"f12":        "F12",
+		"shift+f12":  "S-F12",
+		"f24":        "S-F12", // as some terminals name it
 	}
 	switch letter, ctrl := strings.CutPrefix(key, "ctrl+"); {
 	case key == "esc":
@@ -237,6 +267,8 @@ func inTmux(key string) []string {
 		return []string{"C-" + letter}
 	case named[key] != "":
 		return []string{named[key]}
+	case key == ";":
+		return []string{"-l", `\;`} // alone, it separates commands
 	}
 	return []string{"-l", key}
 }

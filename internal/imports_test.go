@@ -85,8 +85,8 @@ var allowed = map[string]string{
 	"face/tui/overview": "api face/draw face/export face/timeline face/tui/cells face/tui/lanes face/tui/stream " +
 		"face/tui/view output/locate output/query output/stacktrace process/browser text/escape text/format",
 	"face/tui/panels": "api face/card face/tui/cells face/tui/lanes face/tui/overview face/tui/view text/format",
-	"face/tui/results": "api face/export face/tui/arguments face/tui/cells face/tui/lanes face/tui/view " +
-		"text/format",
+	"face/tui/results": "api face/export face/tui/arguments face/tui/cells face/tui/lanes face/tui/stream " +
+		"face/tui/view output/query text/escape text/format",
 	"face/tui/ripples": "api face/draw face/timeline face/tui/cells face/tui/overview face/tui/stream " +
 		"face/tui/view output/query text/escape text/format",
 	"face/tui/stream": "api face/tui/cells face/tui/lanes face/tui/view output/query output/structured " +

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 	"github.com/sahilm/fuzzy"
 
 	"omnivigil/internal/face/timeline"
@@ -165,11 +166,12 @@ func (c *commandLine) row(m *view.Model, o command, chosen bool, width int) stri
 	if chosen {
 		mark, name = m.Palette.Bright.Render("▸ "), m.Palette.Bright.Render(strings.TrimSpace(o.name+" "+o.args))
 	}
-	return cells.Fit(
-		mark+cells.Fit(name, min(34, width/2))+" "+m.Palette.Moving.Render(cells.Fit(o.keys,
-			10))+m.Palette.Dim.Render(o.help),
-		width,
-	)
+	keys := 0
+	for _, o := range c.all {
+		keys = max(keys, ansi.StringWidth(o.keys))
+	}
+	return cells.Fit(mark+cells.Fit(name, min(34, width/2))+" "+
+		m.Palette.Moving.Render(cells.Fit(o.keys, min(keys, width/6)))+" "+m.Palette.Dim.Render(o.help), width)
 }
 
 // commandsOf are all actions: those of keys, and those that take arguments.

@@ -102,6 +102,7 @@ func withResults(t testing.TB, width, height, cases, found int) (*root, *played)
 	p.findings = []api.Finding{
 		{
 			Unit:     "u3",
+			Run:      2,
 			Severity: api.SeverityError,
 			Message:  "undefined: tide",
 			Change:   api.NewFinding,
@@ -110,6 +111,7 @@ func withResults(t testing.TB, width, height, cases, found int) (*root, *played)
 		},
 		{
 			Unit:     "u3",
+			Run:      2,
 			Severity: api.SeverityWarning,
 			Rule:     "spare",
 			Message:  "'depth' is not used",
@@ -117,6 +119,7 @@ func withResults(t testing.TB, width, height, cases, found int) (*root, *played)
 		},
 		{
 			Unit:     "u3",
+			Run:      2,
 			Severity: api.SeverityError,
 			Message:  "wrong number of fields",
 			Change:   api.GoneFinding,
@@ -128,6 +131,7 @@ func withResults(t testing.TB, width, height, cases, found int) (*root, *played)
 			p.findings,
 			api.Finding{
 				Unit:     "u3",
+				Run:      2,
 				Severity: api.SeverityWarning,
 				Message:  fmt.Sprint("warning ", i),
 				Location: location.Location{File: fmt.Sprintf("/ferries/f%d.go", i/50), Line: i},

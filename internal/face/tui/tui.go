@@ -114,6 +114,7 @@ type root struct {
 	own       string // what is wrong with the personal file
 	lost      error  // why the project can no longer be followed
 	away      away
+	pressed   lastKey
 	picture
 }
 
@@ -214,6 +215,7 @@ func (r *root) handle(msg tea.Msg) {
 		if msg != nil {
 			msg()
 		}
+		r.tellEffect()
 	case endMsg:
 		r.lost = msg.err
 		r.Run(tea.Quit)
@@ -224,7 +226,7 @@ func (r *root) handle(msg tea.Msg) {
 
 // press does what a key means in the top view or, unless that view gets all keys, in the overview.
 func (r *root) press(key tea.KeyPressMsg) {
-	r.Notice, r.Said = "", ""
+	r.Notice, r.Said, r.pressed = "", "", lastKey{}
 	v := r.Top()
 	b := view.LookUp(r.Model, v.Name(), key.String())
 	if b == nil && !v.Grabs(r.Model) {
@@ -248,18 +250,41 @@ func (r *root) press(key tea.KeyPressMsg) {
 // do does what a binding means, and says so if that changes nothing: the screen shows the same, and nothing is
 // requested.
 func (r *root) do(b *view.Binding, pressed string) {
-	before, top, asked := strings.Join(r.screen(), "\n"), r.Top(), r.waiting()
+	r.pressed = lastKey{pressed, r.shown()}
+	top, fetched, requested := r.Top(), len(r.Requests), r.requested()
 	b.Do(r.Model)
 	r.Recall()
 	r.ask()
-	if r.Said+r.Notice != "" || r.Top() != top || r.waiting() != asked || strings.Join(r.screen(), "\n") != before {
-		return
+	switch {
+	case r.Said+r.Notice != "", r.Top() != top, r.requested() != requested:
+		r.pressed = lastKey{}
+	case len(r.Requests) == fetched:
+		r.tellEffect()
 	}
-	r.Said = view.Binding{Keys: []string{pressed}}.Shown() + " changes nothing right now"
 }
 
-// waiting is how much waits to be sent, to the project or the terminal.
-func (r *root) waiting() int { return len(r.Requests) + len(r.Commands) + len(r.Listeners) }
+// lastKey is the last key that was pressed, and what the screen showed before, until the key's effect is known: what
+// it shows may have to be fetched.
+type lastKey struct{ key, before string }
+
+// tellEffect says that the last key changes nothing if the screen shows the same as before.
+func (r *root) tellEffect() {
+	nothing := view.Binding{Keys: []string{r.pressed.key}}.Shown() + " changes nothing right now"
+	if r.pressed.key == "" || r.Said != "" && r.Said != nothing {
+		return
+	}
+	if r.Said = ""; r.shown() == r.pressed.before {
+		r.Said = nothing
+	} else {
+		r.pressed = lastKey{}
+	}
+}
+
+// shown is what the screen shows.
+func (r *root) shown() string { return strings.Join(r.screen(), "\n") }
+
+// requested is how much was requested of the project and the terminal.
+func (r *root) requested() int { return r.Actions + len(r.Commands) + len(r.Listeners) }
 
 // whyNothing tells why a key has no effect.
 func (r *root) whyNothing(v view.View, pressed string) string {

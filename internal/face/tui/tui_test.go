@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -508,6 +509,28 @@ func TestManyUnits(t *testing.T) {
 	}
 }
 
+// TestColumns checks that a wide window shows all lanes, and which of them is at a cell of any column.
+func TestColumns(t *testing.T) {
+	for _, size := range [][2]int{{250, 60}, {160, 76}} {
+		m, _ := play(t, 60, size[0], size[1])
+		shown, lanes := strings.Split(m.plainScreen(), "\n"), &overview.Of(m.Model).Lanes
+		for i := range 60 {
+			name := fmt.Sprintf("u%d ", i)
+			at := slices.IndexFunc(shown[lanes.Top:], func(row string) bool { return strings.Contains(row, "  "+name) })
+			if name == "u0 " { // it is selected
+				continue
+			}
+			require.GreaterOrEqual(t, at, 0, name)
+			at += lanes.Top
+			u, column := lanes.At(m.Model, ansi.StringWidth(shown[at][:strings.Index(shown[at], "  "+name)])+2, at)
+			if assert.NotNil(t, u, name) {
+				assert.Equal(t, strings.TrimSpace(name), u.Name)
+			}
+			assert.Equal(t, 2, column)
+		}
+	}
+}
+
 // TestPast checks that verdict and states are those of the time cursor, and the keys to when the verdict last turned.
 func TestPast(t *testing.T) {
 	m, s := play(t, 5, 100, 30)
@@ -589,8 +612,10 @@ func TestOnly(t *testing.T) {
 	m.keyed("up", "up", "up", "up", "_")
 	assert.Contains(t, m.plainScreen(), "─ without u0 ─")
 	m.keyed("enter")
-	assert.Contains(t, m.plainScreen(), "─ only u0")
-	m.keyed("enter", "_")
+	assert.Contains(t, m.plainScreen(), "─ only u0 ─", "a muted unit can be shown alone")
+	m.keyed("enter")
+	assert.Contains(t, m.plainScreen(), "─ all output ─")
+	m.keyed("_", "_")
 	assert.Contains(t, m.plainScreen(), "─ all output ─")
 }
 

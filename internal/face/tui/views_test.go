@@ -403,7 +403,7 @@ func everyKey(t *testing.T, size [2]int, units int) {
 	m, p := play(t, units, size[0], size[1])
 	p.detail, p.samples, p.root = whole(p.Now), used(p.Now), t.TempDir()
 	p.findings = []api.Finding{{
-		Unit: "u3", Location: location.Location{File: p.root + "/gone.go", Line: 3}, Severity: api.SeverityError,
+		Unit: "u3", Run: 1, Location: location.Location{File: p.root + "/gone.go", Line: 3}, Severity: api.SeverityError,
 		Message: "undefined: berth",
 	}}
 	p.cases = []api.Case{{Unit: "u3", Name: "low tide", Status: "failed"}}

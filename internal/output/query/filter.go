@@ -252,6 +252,31 @@ func (f Filter) Without(field Field) Filter {
 	return slices.DeleteFunc(slices.Clone(f), func(t Term) bool { return t.Field == field })
 }
 
+// Units are the units to which the filter is limited, nil for all, and those that it leaves out.
+func (f Filter) Units() (only, muted []string) {
+	for _, t := range f {
+		switch {
+		case t.Field == Units && t.Not:
+			muted = append(muted, t.Units...)
+		case t.Field == Units:
+			only = t.Units
+		}
+	}
+	return only, muted
+}
+
+// WithUnits returns the filter, limited to some units unless there are none, and without the lines of the muted ones.
+func (f Filter) WithUnits(only, muted []string) Filter {
+	f = f.Without(Units)
+	if len(only) > 0 {
+		f = slices.Insert(f, 0, Term{Field: Units, Units: only})
+	}
+	if len(muted) > 0 {
+		f = append(f, Term{Field: Units, Not: true, Units: muted})
+	}
+	return f
+}
+
 // Has reports whether the filter has a term of a field.
 func (f Filter) Has(field Field) bool {
 	return slices.ContainsFunc(f, func(t Term) bool { return t.Field == field })

@@ -39,6 +39,9 @@ func (*charts) Name() string { return "charts" }
 
 func (*charts) Grabs(*view.Model) bool { return false }
 
+// ShowsAxis makes the keys that zoom act.
+func (*charts) ShowsAxis() {}
+
 func (v *charts) Ask(m *view.Model) {
 	m.Samples.Ask(m)
 	if !v.chosen && m.Samples.AreKnown() {

@@ -29,10 +29,10 @@ type Lanes struct {
 	unfolded bool
 
 	// As last drawn:
-	Top  int  // the row of the first lane on the screen
-	room int  // how many lanes had room
-	rows int  // how many of them are below each other
-	two  bool // they are in two columns, each with its own axis
+	Top     int // the row of the first lane on the screen
+	room    int // how many lanes had room
+	rows    int // how many of them are below each other
+	columns int // each with its own axis
 
 	drawn map[string]drawnLane // by the unit's name
 }
@@ -146,16 +146,11 @@ func axisIn(m *view.Model, width int) timeline.Axis {
 	return timeline.To(end, span, n)
 }
 
-// twoColumns is the width from which lanes that do not all have room are in two columns.
-const twoColumns = 200
+// leastWidth is the minimum width of a column, if lanes that do not all have room are in several columns.
+const leastWidth = 80
 
 // width is the width of a lane, as last drawn.
-func (l *Lanes) width(m *view.Model) int {
-	if l.two {
-		return m.Width / 2
-	}
-	return m.Width
-}
+func (l *Lanes) width(m *view.Model) int { return m.Width / max(l.columns, 1) }
 
 // Columns and Axis are those of the lanes as last drawn.
 func (l *Lanes) Columns(m *view.Model) Columns    { return columnsIn(m, l.width(m)) }
@@ -163,14 +158,12 @@ func (l *Lanes) Axis(m *view.Model) timeline.Axis { return axisIn(m, l.width(m))
 
 // At returns the unit whose lane is at a cell of the screen, if there is one, and the column of the cell in that lane.
 func (l *Lanes) At(m *view.Model, x, y int) (u *api.Unit, column int) {
-	shown, i := l.Visible(m), y-l.Top
-	if l.two && x >= m.Width/2 {
-		x, i = x-m.Width/2, i+l.rows
-	}
-	if i >= 0 && i < len(shown) && y-l.Top < l.rows {
+	shown, width := l.Visible(m), l.width(m)
+	i := y - l.Top + x/width*l.rows
+	if i >= 0 && i < len(shown) && y >= l.Top && y-l.Top < l.rows {
 		u = shown[i]
 	}
-	return u, x
+	return u, x % width
 }
 
 // DrawnAxis is the same range of time on a drawing.
@@ -195,51 +188,51 @@ func (l *Lanes) Draw(m *view.Model, title string, height int, between func() str
 	if between != nil {
 		l.rows = max(l.rows-1, 1)
 	}
-	l.two = m.Width >= twoColumns && len(l.ordered(m, l.rows)) > l.rows
-	l.room = l.rows
-	if l.two {
-		l.room = 2*l.rows - 1 // the last place is for what is folded
+	units := len(l.ordered(m, l.rows))
+	l.columns = max(min((units+l.rows-1)/l.rows, m.Width/leastWidth), 1)
+	l.room = l.columns * l.rows
+	if l.columns > 1 && units > l.room {
+		l.room-- // the last place is for what is folded
 	}
 	shown, folded := l.visibleIn(m, l.room)
-	c, a := l.Columns(m), l.Axis(m)
+	c := l.Columns(m)
 	lines := make([]string, 0, len(shown)+1)
 	for _, u := range shown {
-		lines = append(lines, l.lane(m, u, c, a))
+		lines = append(lines, l.lane(m, u, c, l.Axis(m)))
 	}
 	if text := l.foldedText(m, shown, folded); text != "" {
 		lines = append(lines, cells.Fit(hiddenSelection(m, shown)+m.Palette.Dim.Render(text), c.width))
 	}
-	l.rows = min(l.rows, len(lines))
-	if l.two {
-		l.rows = (len(lines) + 1) / 2
+	if l.rows = min(l.rows, len(lines)); l.columns > 1 {
+		l.rows = (len(lines) + l.columns - 1) / l.columns
 	}
-	rows := append([]string{SavesRow(m, c, a)}, lines[:l.rows]...)
-	if between != nil {
-		rows = append(rows, between())
+	rows := l.column(m, lines, 0, title, between)
+	for n := 1; n < l.columns; n++ {
+		for i, row := range l.column(m, lines, n, "", between) {
+			rows[i] += row
+		}
 	}
-	rows = append(rows, TimeRule(m, c, a, title, c.width))
-	if l.two {
-		rows = l.joinColumns(m, rows, lines[l.rows:], between)
+	if l.columns > 1 {
+		for i := range rows {
+			rows[i] = cells.Fit(rows[i], m.Width)
+		}
 	}
 	l.Top = m.BodyTop + 1
 	return rows
 }
 
-// joinColumns adds the second column of lanes to the rows of the first.
-func (l *Lanes) joinColumns(m *view.Model, rows, lines []string, between func() string) []string {
+// column draws the column of lanes with that number, with its ticks and its axis.
+func (l *Lanes) column(m *view.Model, lines []string, number int, title string, between func() string) []string {
 	c, a := l.Columns(m), l.Axis(m)
-	right := append([]string{SavesRow(m, c, a)}, lines...)
-	if len(lines) < l.rows {
-		right = append(right, cells.Fit("", c.width))
+	from, to := min(number*l.rows, len(lines)), min((number+1)*l.rows, len(lines))
+	rows := append([]string{SavesRow(m, c, a)}, lines[from:to]...)
+	for len(rows) < 1+l.rows {
+		rows = append(rows, cells.Fit("", c.width))
 	}
 	if between != nil {
-		right = append(right, between())
+		rows = append(rows, between())
 	}
-	right = append(right, TimeRule(m, c, a, "", c.width))
-	for i := range rows {
-		rows[i] = cells.Fit(rows[i]+right[i], m.Width)
-	}
-	return rows
+	return append(rows, TimeRule(m, c, a, title, c.width))
 }
 
 // hiddenSelection names the selected unit in the row of the folded units if it has no row of its own, so that it is

@@ -18,12 +18,17 @@ import (
 // stream moves the cursor.
 
 func IsAtNow(m *view.Model) bool {
-	return m.At.IsZero() && !slices.ContainsFunc(Of(m).Streams, func(s *stream.Stream) bool { return !s.Following() })
+	shown := VisibleOutput(m)
+	return m.At.IsZero() && (shown == nil || shown.Following()) &&
+		!slices.ContainsFunc(Of(m).Streams, func(s *stream.Stream) bool { return !s.Following() })
 }
 
 func BackToNow(m *view.Model) {
 	m.At = time.Time{}
 	for _, s := range Of(m).Streams {
+		s.ToNow()
+	}
+	if s := VisibleOutput(m); s != nil {
 		s.ToNow()
 	}
 }

@@ -4,7 +4,6 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/view"
-	"omnivigil/internal/output/query"
 )
 
 // SelectKeys select a unit.
@@ -47,84 +46,20 @@ var TimeKeys = []view.Binding{
 		When: func(m *view.Model) bool { return !IsAtNow(m) }, Unless: "this is now",
 		Do: func(m *view.Model) { BackToNow(m) }},
 	{Keys: []string{"+", "="}, Action: "zoom-in", Name: "zoom in", Hint: "zoom", Group: view.GroupTime,
-		Do: func(m *view.Model) { zoom(m, -1) }},
+		When: showsAxis, Unless: noAxis, Do: func(m *view.Model) { zoom(m, -1) }},
 	{Keys: []string{"-"}, Action: "zoom-out", Name: "zoom out", Group: view.GroupTime,
-		Do: func(m *view.Model) { zoom(m, 1) }},
-}
-
-// StreamKeys act on the stream that has the keys.
-var StreamKeys = []view.Binding{
-	{Keys: []string{"pgup", "ctrl+u"}, Action: "scroll-up", Name: "scroll up", Group: view.GroupStream,
-		Do: func(m *view.Model) { Focused(m).Pages(-1) }},
-	{Keys: []string{"pgdown", "ctrl+d", "space"}, Action: "scroll-down", Name: "scroll down", Group: view.GroupStream,
-		Do: func(m *view.Model) { Focused(m).Pages(1) }},
-	{Keys: []string{"shift+up"}, Action: "line-up", Name: "scroll up one line", Group: view.GroupStream,
-		Do: func(m *view.Model) { Focused(m).Scroll(-1) }},
-	{Keys: []string{"shift+down"}, Action: "line-down", Name: "scroll down one line", Group: view.GroupStream,
-		Do: func(m *view.Model) { Focused(m).Scroll(1) }},
-	{Keys: []string{"home", "g"}, Action: "first-line", Name: "first line", Group: view.GroupStream,
-		Do: func(m *view.Model) { Focused(m).First() }},
-	{Keys: []string{"("}, Action: "previous-run", Name: "previous run", Group: view.GroupStream,
-		Do: func(m *view.Model) { Focused(m).Jump(m, query.Start, -1) }},
-	{Keys: []string{")"}, Action: "next-run", Name: "next run", Group: view.GroupStream,
-		Do: func(m *view.Model) { Focused(m).Jump(m, query.Start, 1) }},
-	{Keys: []string{"{"}, Action: "previous-failure", Name: "previous failure", Group: view.GroupStream,
-		Do: func(m *view.Model) { Focused(m).Jump(m, query.Failure, -1) }},
-	{Keys: []string{"}"}, Action: "next-failure", Name: "next failure", Group: view.GroupStream,
-		Do: func(m *view.Model) { Focused(m).Jump(m, query.Failure, 1) }},
-	{Keys: []string{"/"}, Action: "search", Name: "search the output", Hint: "search",
-		Group: view.GroupStream, Do: SearchOutput},
-	{Keys: []string{"n"}, Action: "next-match", Name: "next match", Hint: "next match", Group: view.GroupStream,
-		When: isSearching, Unless: noSearch, Do: func(m *view.Model) { Focused(m).Next(m, 1) }},
-	{Keys: []string{"N"}, Action: "previous-match", Name: "previous match", Group: view.GroupStream, When: isSearching,
-		Unless: noSearch,
-		Do:     func(m *view.Model) { Focused(m).Next(m, -1) }},
-	{Keys: []string{"&"}, Action: "filter", Name: "filter lines by text, unit, run or level",
-		Hint: "filter", Group: view.GroupStream, Do: FilterOutput},
-	{Keys: []string{"_"}, Action: "mute", Name: "mute the selected unit's output, or show it again",
-		Group: view.GroupStream, When: several, Unless: onlyOne,
-		Do: func(m *view.Model) { Focused(m).Mute(m) }},
-	{Keys: []string{"^"}, Action: "last-save", Name: "show only the last save's output, or all",
-		Group: view.GroupStream, Do: func(m *view.Model) { Focused(m).LastSave(m) }},
-	{Keys: []string{"~"}, Action: "level", Name: "show warnings and errors, errors, or all", Group: view.GroupStream,
-		Do: func(m *view.Model) { Focused(m).Level(m) }},
-	{Keys: []string{"backspace"}, Action: "show-all", Name: "show all lines and end the search",
-		Hint: "show all", Group: view.GroupStream,
-		When:   func(m *view.Model) bool { return len(Focused(m).Filter) > 0 || isSearching(m) },
-		Unless: "all lines are shown", Do: noFilter},
-	{Keys: []string{"\""}, Action: "select-lines", Name: "select lines to copy, mark or open",
-		Hint: "select lines", Group: view.GroupStream, Do: pick},
-	{Keys: []string{"'"}, Action: "previous-mark", Name: "previous marked line", Group: view.GroupStream,
-		Do: previousMark},
-	{Keys: []string{"%"}, Action: "write-output", Name: "write the output as text, JSON lines or HTML",
-		Group: view.GroupStream, Do: saveOutput},
-	{Keys: []string{"@"}, Action: "times", Name: "times: of day, since the save, since a line", Group: view.GroupStream,
-		Do: func(m *view.Model) { Focused(m).NextTimes() }},
-	{Keys: []string{"#"}, Action: "raw", Name: "lines for programs: raw or readable", Group: view.GroupStream,
-		Do: func(m *view.Model) { Focused(m).ToggleRaw() }},
-	{Keys: []string{"$"}, Action: "similar", Name: "fold lines that differ only in numbers, or unfold",
-		Group: view.GroupStream,
-		Do:    func(m *view.Model) { Focused(m).ToggleSimilar(m) }},
-	{Keys: []string{"\\"}, Action: "wrap", Name: "cut long lines, or wrap them", Group: view.GroupStream,
-		Do: func(m *view.Model) { Focused(m).ToggleWrap() }},
-	{Keys: []string{"*"}, Action: "second-stream", Name: "toggle a second stream, next to it or below",
-		Group: view.GroupStream,
-		Do:    func(m *view.Model) { Of(m).split(m) }},
-	{Keys: []string{"tab"}, Action: "other-stream", Name: "switch to the other stream", Hint: "other stream",
-		Group:  view.GroupStream,
-		When:   func(m *view.Model) bool { return len(Of(m).Streams) > 1 },
-		Unless: "there is only one stream", Do: func(m *view.Model) { Of(m).other() }},
+		When: showsAxis, Unless: noAxis, Do: func(m *view.Model) { zoom(m, 1) }},
 }
 
 // LaneKeys set how lanes are shown.
 var LaneKeys = []view.Binding{
 	{Keys: []string{"|"}, Action: "lane-height", Name: "height of the lanes: half, a quarter, most",
-		Group: view.GroupScreen,
-		Do:    func(m *view.Model) { Of(m).Lanes.NextHeight() }},
+		Group: view.GroupScreen, When: showsLanes, Unless: noLanes,
+		Do: func(m *view.Model) { Of(m).Lanes.NextHeight() }},
 	{Keys: []string{"o"}, Action: "sort-lanes", Name: "sort lanes by file, need or problem", Group: view.GroupScreen,
-		When: several, Unless: onlyOne, Do: func(m *view.Model) { Of(m).Lanes.NextOrder(m) }},
+		When: showsSeveral, Unless: fewLanes, Do: func(m *view.Model) { Of(m).Lanes.NextOrder(m) }},
 	{Keys: []string{"z"}, Action: "fold", Name: "fold or unfold quiet units", Group: view.GroupScreen,
-		When: several, Unless: onlyOne, Do: func(m *view.Model) { Of(m).Lanes.Fold() }},
+		When: showsSeveral, Unless: fewLanes, Do: func(m *view.Model) { Of(m).Lanes.Fold() }},
 }
 
 // Bindings are those of the fields over the overview, and of selecting lines.
@@ -185,13 +120,25 @@ var Bindings = []view.Binding{
 const (
 	onlyOne  = "there is only one unit"
 	noSearch = "nothing is searched for: / searches"
+	noLanes  = "it acts on the lanes; L shows them"
+	noAxis   = "there is no axis of time here; L and C show one"
+	fewLanes = "it acts on several lanes; L shows those there are"
 )
 
 // several reports whether there is more than one unit.
 func several(m *view.Model) bool { return len(m.Snap.Units) > 1 }
 
 // severalAndWell is several, with a selected unit that is not broken: enter explains a broken one.
-func severalAndWell(m *view.Model) bool { return several(m) && !lanes.SelectedBroken(m) }
+func severalAndWell(m *view.Model) bool {
+	return several(m) && !lanes.SelectedBroken(m) && showsFilter(m)
+}
 
-// isSearching reports whether the stream is searched.
-func isSearching(m *view.Model) bool { return Focused(m).IsSearching() }
+// showsLanes reports whether the lanes are visible, and showsSeveral whether there are several.
+func showsLanes(m *view.Model) bool   { return m.Top() == view.View(Of(m)) }
+func showsSeveral(m *view.Model) bool { return showsLanes(m) && several(m) }
+
+// showsAxis reports whether the axis of time is visible.
+func showsAxis(m *view.Model) bool {
+	_, other := m.Top().(interface{ ShowsAxis() })
+	return other || showsLanes(m)
+}

@@ -227,8 +227,8 @@ func (p *picking) followValue(m *view.Model) {
 }
 
 // previousMark goes to the last marked line before those shown.
-func previousMark(m *view.Model) {
-	if !Focused(m).PreviousMark(m.Marks) {
+func previousMark(m *view.Model, s *stream.Stream) {
+	if !s.PreviousMark(m.Marks) {
 		m.Said = `no line is marked: " and then ' marks one`
 	}
 }

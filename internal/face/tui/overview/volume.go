@@ -13,7 +13,6 @@ import (
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/view"
-	"omnivigil/internal/output/query"
 )
 
 // volume is a chart of one row: how many lines the stream's units have written over time, and of which level.
@@ -41,23 +40,14 @@ const (
 
 // volumeUnits are the units whose lines the stream shows; nil: all.
 func volumeUnits(m *view.Model) []string {
-	var only, without []string
-	for _, t := range Of(m).Streams[0].Filter {
-		switch {
-		case t.Field != query.Units:
-		case t.Not:
-			without = append(without, t.Units...)
-		default:
-			only = t.Units
-		}
-	}
-	if only == nil && without == nil {
+	only, muted := Of(m).Streams[0].Filter.Units()
+	if only == nil && muted == nil {
 		return nil
 	}
 	if only == nil {
 		only = m.Snap.UnitNames()
 	}
-	return slices.DeleteFunc(slices.Clone(only), func(name string) bool { return slices.Contains(without, name) })
+	return slices.DeleteFunc(slices.Clone(only), func(name string) bool { return slices.Contains(muted, name) })
 }
 
 // ask requests the counts if there are new lines, other units, or another part of the axis.

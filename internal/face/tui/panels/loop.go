@@ -53,7 +53,7 @@ func decide(a api.Action) func(*view.Model) {
 // writeCure writes the fix into the settings and closes the panel; on failure the panel shows why.
 func (l *loopPanel) writeCure(m *view.Model) {
 	unit := m.Selected
-	m.Later(func(ctx context.Context) view.Then {
+	m.Act(func(ctx context.Context) view.Then {
 		_, err := m.Project.Do(ctx, api.Request{Action: api.WriteCure, Units: []string{unit}})
 		return func() {
 			if err != nil {

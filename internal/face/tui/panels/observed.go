@@ -80,7 +80,7 @@ func (o *observedPanel) Ask(m *view.Model) {
 // request carries out a request for the selected unit and shows the answer.
 func (o *observedPanel) request(m *view.Model, a api.Action) {
 	unit := m.Selected
-	m.Later(func(ctx context.Context) view.Then {
+	m.Act(func(ctx context.Context) view.Then {
 		answer, err := m.Project.Do(ctx, api.Request{Action: a, Units: []string{unit}})
 		return func() {
 			o.told, o.failed, o.at = answer.Text, err != nil, time.Time{}

@@ -3,7 +3,6 @@ package results
 import (
 	"context"
 	"fmt"
-	"os"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -12,23 +11,24 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/stream"
 	"omnivigil/internal/face/tui/view"
 )
 
-// findings is the view of findings: what tools report, with the source around the selected one.
+// findings is the view of findings: what tools report, with the source and the output around the selected one.
 type findings struct {
 	list   view.List[api.Finding]
 	only   int // index into findingKinds
 	source source
+	output output
 	room   int
-	before string // the unit that was selected in the lanes
+	// hasRoom: the output was shown when last drawn.
+	hasRoom bool
+	before  string // the unit that was selected in the lanes
 }
 
 var findingKinds = []struct{ only, words string }{
-	{
-		"",
-		"all findings",
-	},
+	{"", "all findings"},
 	{"error", "errors"},
 	{"warning", "warnings"},
 	{"new", "new findings"},
@@ -56,12 +56,12 @@ func (*findings) Name() string { return "findings" }
 
 func (*findings) Grabs(*view.Model) bool { return false }
 
-// source is the lines of a file.
-type source struct {
-	file  string
-	of    int // the version of the results when it was read: it may have been saved since
-	lines []string
-	err   error
+// VisibleOutput is what the keys for output act on.
+func (f *findings) VisibleOutput() *stream.Stream {
+	if f.hasRoom {
+		return f.output.stream
+	}
+	return nil
 }
 
 func (f *findings) Update(m *view.Model, msg tea.Msg) {
@@ -82,7 +82,13 @@ func (f *findings) Ask(m *view.Model) {
 	f.list.Query.Only = findingKinds[f.only].only
 	f.list.Ask(m, v)
 	c, ok := f.list.Selected()
-	if !ok || c.File == "" || f.source.file == c.File && f.source.of == v {
+	if !ok {
+		return
+	}
+	if f.hasRoom {
+		f.output.ask(m, c)
+	}
+	if c.File == "" || f.source.file == c.File && f.source.of == v {
 		return
 	}
 	m.Selected = c.Unit
@@ -91,25 +97,6 @@ func (f *findings) Ask(m *view.Model) {
 		read := readSource(c.File, v)
 		return func() { f.source = read }
 	})
-}
-
-// maxSource limits the size of files whose lines are shown.
-const maxSource = 4 << 20
-
-func readSource(file string, version int) source {
-	read := source{file: file, of: version}
-	info, err := os.Stat(file)
-	switch {
-	case err != nil:
-		read.err = err
-	case !info.Mode().IsRegular() || info.Size() > maxSource:
-		read.err = fmt.Errorf("%s is not a source file", file)
-	default:
-		var data []byte
-		data, read.err = os.ReadFile(file)
-		read.lines = strings.Split(string(data), "\n")
-	}
-	return read
 }
 
 func (f *findings) Draw(m *view.Model, width, height int) []string {
@@ -129,9 +116,29 @@ func (f *findings) Draw(m *view.Model, width, height int) []string {
 	if c, ok := f.list.Selected(); ok {
 		place := strings.TrimSuffix(c.From(m.Snap.Project.Root).Text(), ": ")
 		rows = append(rows, m.TitledRule(strings.TrimSpace(place+"  "+c.Rule), width))
-		rows = append(rows, f.detail(m, c, width, height-len(rows))...)
+		rest := height - len(rows)
+		detail, output := f.parts(c, rest)
+		f.hasRoom = output > 0
+		rows = append(rows, f.detail(m, c, width, detail)...)
+		if output > 0 {
+			rows = append(view.Pad(rows, height-output, width), f.output.draw(m, c, width, output)...)
+		}
 	}
 	return view.Pad(rows, height, width)
+}
+
+// parts divides the height between the selected finding with its source and the output of its run. On a small screen
+// there is no output.
+func (f *findings) parts(c api.Finding, height int) (detail, output int) {
+	const least = 12
+	needed := len(c.Notes) + 2
+	if c.Line > 0 && f.source.file == c.File {
+		needed += len(f.source.lines) + 1
+	}
+	if detail = min(needed, height/2); height-detail < least {
+		return height, 0
+	}
+	return detail, height - detail
 }
 
 func (f *findings) listTitle() string {
@@ -187,18 +194,11 @@ func (f *findings) row(m *view.Model, number, width int, first bool) string {
 	case number == f.list.At:
 		message = m.Palette.Bright
 	}
-	row := mark + m.Palette.Text.Bold(
-		c.Change == api.NewFinding,
-	).Render(
-		cells.Fit(change, 5),
-	) + cells.Fit(
-		style.Render(string(c.Severity)),
-		8,
-	) + m.Palette.Dim.Render(
-		cells.Fit(place, fileWidth),
-	) + "  " + message.Render(
-		c.Message,
-	)
+	row := mark +
+		m.Palette.Text.Bold(c.Change == api.NewFinding).Render(cells.Fit(change, 5)) +
+		cells.Fit(style.Render(string(c.Severity)), 8) +
+		m.Palette.Dim.Render(cells.Fit(place, fileWidth)) + "  " +
+		message.Render(c.Message)
 	right := ""
 	if width >= 100 {
 		right = m.UnitStyle(c.Unit).Render(c.Reporters()) + " "
@@ -213,52 +213,6 @@ func keepEnd(text string, width int) string {
 		kept = ansi.TruncateLeft(text, ansi.StringWidth(text)-width+over, "…")
 	}
 	return kept
-}
-
-// detail is the selected finding with the source around it.
-func (f *findings) detail(m *view.Model, c api.Finding, width, height int) []string {
-	rows := []string{"  " + severityStyle(m, c.Severity).Render(c.Message)}
-	for _, note := range c.Notes {
-		rows = append(rows, "  "+m.Palette.Dim.Render(note))
-	}
-	rows = append(rows, "")
-	switch {
-	case c.File == "" || f.source.file != c.File:
-	case f.source.err != nil:
-		rows = append(rows, "  "+m.Palette.Dim.Render("the source cannot be shown: "+f.source.err.Error()))
-	default:
-		rows = append(rows, f.around(m, c, height-len(rows))...)
-	}
-	rows = rows[:max(0, min(len(rows), height))]
-	for i := range rows {
-		rows[i] = cells.Fit(rows[i], width)
-	}
-	return rows
-}
-
-// around is the source around a finding, with its line marked.
-func (f *findings) around(m *view.Model, c api.Finding, height int) []string {
-	if c.Line == 0 || height <= 0 {
-		return nil
-	}
-	from := max(1, min(c.Line-height/2+1, len(f.source.lines)-height+2))
-	var rows []string
-	for n := from; n <= len(f.source.lines) && len(rows) < height; n++ {
-		text := view.Stops(strings.TrimRight(f.source.lines[n-1], "\r"))
-		number := m.Palette.Dim.Render(fmt.Sprintf("%6d  ", n))
-		if n != c.Line {
-			rows = append(rows, number+m.Palette.Dim.Render(text))
-			continue
-		}
-		number = severityStyle(m, c.Severity).Render(fmt.Sprintf("▸%5d  ", n))
-		rows = append(rows, number+m.Palette.Bright.Render(text))
-		if c.Column > 0 && len(rows) < height {
-			line := []rune(f.source.lines[n-1])
-			before := ansi.StringWidth(view.Stops(string(line[:min(c.Column-1, len(line))])))
-			rows = append(rows, strings.Repeat(" ", 8+before)+severityStyle(m, c.Severity).Render("▔"))
-		}
-	}
-	return rows
 }
 
 func (f *findings) next(*view.Model) {

@@ -468,7 +468,7 @@ func (t *tests) runFile(m *view.Model) {
 	if !ok {
 		return
 	}
-	m.Later(func(ctx context.Context) view.Then {
+	m.Act(func(ctx context.Context) view.Then {
 		page, err := m.Project.Cases(ctx, api.ResultQuery{Units: []string{c.Unit}, Count: api.MaxLines})
 		if err != nil {
 			return m.Report(err)

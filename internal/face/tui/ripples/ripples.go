@@ -59,6 +59,14 @@ func (*ripples) Name() string { return "ripples" }
 
 func (*ripples) Grabs(*view.Model) bool { return false }
 
+// VisibleOutput is what the keys for output act on.
+func (v *ripples) VisibleOutput() *stream.Stream {
+	if v.hasRoom {
+		return v.output
+	}
+	return nil
+}
+
 // ripple returns the selected ripple; nil: there is none.
 func (v *ripples) ripple(m *view.Model) *api.Ripple {
 	all := m.Snap.Ripples
@@ -542,14 +550,6 @@ func (v *ripples) Drawing(m *view.Model) (string, func() (*draw.Page, error)) {
 	return "ripple", func() (*draw.Page, error) { return draw.Ripple(name, r, now, now) }
 }
 
-// showsOutput reports whether the output of the selected ripple is shown.
-func showsOutput(m *view.Model) bool {
-	v, ok := m.Top().(*ripples)
-	return ok && v.hasRoom
-}
-
-const noOutput = "there is no room for its output here: ^ shows it in the lanes"
-
 // Bindings are those of the view.
 var Bindings = []view.Binding{
 	{In: "ripples", Keys: []string{"up", "k"}, Name: "newer ripple", Hint: "select", Group: view.GroupRipples,
@@ -560,10 +560,6 @@ var Bindings = []view.Binding{
 		Do: view.On(func(m *view.Model, v *ripples) { v.move(m, -10) })},
 	{In: "ripples", Keys: []string{"shift+down"}, Name: "10 ripples back", Group: view.GroupRipples,
 		Do: view.On(func(m *view.Model, v *ripples) { v.move(m, 10) })},
-	{In: "ripples", Keys: []string{"pgup"}, Name: "scroll its output up", Group: view.GroupRipples,
-		When: showsOutput, Unless: noOutput, Do: view.On(func(_ *view.Model, v *ripples) { v.output.Pages(-1) })},
-	{In: "ripples", Keys: []string{"pgdown", "space"}, Name: "scroll its output down", Group: view.GroupRipples,
-		When: showsOutput, Unless: noOutput, Do: view.On(func(_ *view.Model, v *ripples) { v.output.Pages(1) })},
 	{In: "ripples", Keys: []string{"home", "g"}, Name: "newest ripple", Group: view.GroupRipples,
 		Do: view.On(func(m *view.Model, v *ripples) { v.choose(m, 0) })},
 	{In: "ripples", Keys: []string{"end", "G"}, Name: "oldest known ripple", Group: view.GroupRipples,

@@ -228,44 +228,31 @@ func (s *Stream) Use(m *view.Model, f query.Filter) {
 	}
 }
 
-// Only shows only the lines of the selected unit, or those of all units again.
+// Only shows only the lines of the selected unit, even if it is muted, or those of all units again.
 func (s *Stream) Only(m *view.Model) {
-	unit := m.Selected
-	rest := slices.DeleteFunc(slices.Clone(s.Filter), func(t query.Term) bool {
-		return t.Field == query.Units && !t.Not // muted units stay so
-	})
-	for _, t := range s.Filter {
-		if t.Field == query.Units && !t.Not && len(t.Units) == 1 && t.Units[0] == unit {
-			s.Use(m, rest)
-			return
-		}
+	only, muted := s.Filter.Units()
+	if selected := []string{m.Selected}; slices.Equal(only, selected) {
+		only = nil
+	} else {
+		only, muted = selected, without(muted, m.Selected)
 	}
-	s.Use(m, append(query.Filter{{Field: query.Units, Units: []string{unit}}}, rest...))
-}
-
-// muted are the units without whose output the stream is shown.
-func (s *Stream) muted() (units []string) {
-	for _, t := range s.Filter {
-		if t.Field == query.Units && t.Not {
-			units = append(units, t.Units...)
-		}
-	}
-	return units
+	s.Use(m, s.Filter.WithUnits(only, muted))
 }
 
 // Mute leaves out the lines of the selected unit, or shows them again.
 func (s *Stream) Mute(m *view.Model) {
-	unit, muted := m.Selected, s.muted()
-	f := slices.DeleteFunc(slices.Clone(s.Filter), func(t query.Term) bool { return t.Field == query.Units && t.Not })
-	if i := slices.Index(muted, unit); i >= 0 {
-		muted = slices.Delete(muted, i, i+1)
+	only, muted := s.Filter.Units()
+	if slices.Contains(muted, m.Selected) {
+		muted = without(muted, m.Selected)
 	} else {
-		muted = append(muted, unit)
+		muted = append(slices.Clone(muted), m.Selected)
 	}
-	if len(muted) > 0 {
-		f = append(f, query.Term{Field: query.Units, Not: true, Units: muted})
-	}
-	s.Use(m, f)
+	s.Use(m, s.Filter.WithUnits(only, muted))
+}
+
+// without are the units except one.
+func without(units []string, unit string) []string {
+	return slices.DeleteFunc(slices.Clone(units), func(name string) bool { return name == unit })
 }
 
 // LastSave shows only the output that the newest save has caused, or all output again.
@@ -321,6 +308,13 @@ func (s *Stream) moveTo(bottom int64, by int) {
 }
 
 func (s *Stream) First() { s.moveTo(s.page.First, s.Height) }
+
+// ShowLine marks a line and shows it, with lines around it. The time cursor stays where it is.
+func (s *Stream) ShowLine(number int64) {
+	s.search.hit = number
+	s.showLine(number)
+	s.tied = false
+}
 
 // showLine moves so that a line is visible, with some of those after it.
 func (s *Stream) showLine(number int64) {

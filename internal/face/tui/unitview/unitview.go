@@ -54,6 +54,12 @@ func (*unitView) Name() string { return "unit" }
 
 func (*unitView) Grabs(*view.Model) bool { return false }
 
+// ShowsAxis makes the keys that zoom act.
+func (*unitView) ShowsAxis() {}
+
+// VisibleOutput is what the keys for output act on.
+func (v *unitView) VisibleOutput() *stream.Stream { return v.output }
+
 // Ask fetches the details of the selected unit when it is another, has run again, or after a pause.
 func (v *unitView) Ask(m *view.Model) {
 	m.Samples.Ask(m)
@@ -105,7 +111,7 @@ func (v *unitView) Draw(m *view.Model, width, height int) []string {
 	rows = append(rows, view.Pad(part, room, width)...)
 	title := "output of " + u.Name
 	if more := len(all) - v.top - len(part); more > 0 {
-		title = fmt.Sprintf("%s (%d more lines above: page down)", title, more)
+		title = fmt.Sprintf("%s (above: %d more lines, page down)", title, more)
 	}
 	rows = append(rows, m.TitledRule(title, width))
 	return append(rows, v.output.Draw(m, width, height-len(rows))...)

@@ -93,6 +93,7 @@ type Trouble struct {
 // asking is what has been asked of the project and the terminal.
 type asking struct {
 	Requests  []tea.Cmd     // requests to the project that have not been sent
+	Actions   int           // how many of all requests are to change something
 	Commands  []tea.Cmd     // commands for the terminal
 	Listeners []tea.Cmd     // what waits for as long as a view is open
 	Silent    time.Duration // how long the project has not answered; 0: it does
@@ -170,6 +171,12 @@ func (m *Model) Later(do func(context.Context) Then) {
 	m.Requests = append(m.Requests, func() tea.Msg { return do(ctx) })
 }
 
+// Act is Later for a request that is to change something.
+func (m *Model) Act(do func(context.Context) Then) {
+	m.Actions++
+	m.Later(do)
+}
+
 // Run runs a Bubble Tea command.
 func (m *Model) Run(cmd tea.Cmd) { m.Commands = append(m.Commands, cmd) }
 
@@ -193,7 +200,7 @@ func (m *Model) Ask(a api.Action, units ...string) { m.Send(api.Request{Action: 
 
 // Send sends a request to the project, and shows a refusal.
 func (m *Model) Send(r api.Request) {
-	m.Later(func(ctx context.Context) Then {
+	m.Act(func(ctx context.Context) Then {
 		_, err := m.Project.Do(ctx, r)
 		return m.Report(err)
 	})
@@ -201,7 +208,7 @@ func (m *Model) Send(r api.Request) {
 
 // Do is Send for a request whose answer is shown.
 func (m *Model) Do(r api.Request) {
-	m.Later(func(ctx context.Context) Then {
+	m.Act(func(ctx context.Context) Then {
 		answer, err := m.Project.Do(ctx, r)
 		return func() {
 			m.Said = answer.Text
