@@ -432,6 +432,25 @@ func everyKey(t *testing.T, size [2]int, units int) {
 	}
 }
 
+// TestNoEffect checks that a key says so if what it fetches changes nothing, and that keys for the lanes and the stream
+// do nothing where another view hides them.
+func TestNoEffect(t *testing.T) {
+	m, _ := play(t, 5, 158, 46)
+	for _, c := range [][3]string{
+		{"R", "pgup", "page up changes nothing right now"},
+		{"R", "_", "_: it acts on the stream; L shows it"},
+		{"M", "#", "#: there is no output here; L shows it"},
+		{"M", "-", "-: there is no axis of time here; L and C show one"},
+		{"U", "z", "z: it acts on several lanes; L shows those there are"},
+	} {
+		m.keyed("L", c[0])
+		m.settle(nil)
+		m.keyed(c[1])
+		m.settle(nil)
+		assert.Contains(t, m.plainScreen(), c[2])
+	}
+}
+
 // TestFewColors checks that the meanings are distinct with sixteen colors, and readable without colors.
 func TestFewColors(t *testing.T) {
 	p := cells.NewPalette(cells.AnyGround, colorprofile.ANSI)

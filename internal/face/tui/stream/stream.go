@@ -157,7 +157,7 @@ func (s *Stream) Draw(m *view.Model, width, height int) []string {
 		return view.Pad(nil, height, width)
 	}
 	rows := s.drawLines(m, width, height)
-	if len(rows) == 0 && s.Following() && len(s.Filter) > 0 {
+	if len(rows) == 0 && len(s.Filter) > 0 {
 		text := "  there is no such output; backspace shows all again"
 		if s.Fixed {
 			text = "  no output"
