@@ -115,6 +115,7 @@ type root struct {
 	lost      error  // why the project can no longer be followed
 	away      away
 	pressed   lastKey
+	awaited   int // requests without an answer
 	picture
 }
 
@@ -136,8 +137,9 @@ func newRoot(ctx context.Context, p api.Project, first *api.Snapshot) *root {
 
 // Messages of the program itself, in addition to *api.Snapshot.
 type (
-	tickMsg struct{}            // time has passed
-	endMsg  struct{ err error } // the project has ended, or can no longer be followed
+	tickMsg   struct{}            // time has passed
+	answerMsg struct{ tea.Msg }   // of a request
+	endMsg    struct{ err error } // the project has ended, or can no longer be followed
 )
 
 // Init starts the clock, and asks the terminal for its background.
@@ -160,6 +162,12 @@ func (r *root) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	r.guarded(func() { r.handle(msg) })
 	r.Recall()
 	r.guarded(r.ask)
+	for i, request := range r.Requests {
+		r.Requests[i] = func() tea.Msg { return answerMsg{request()} }
+	}
+	if r.awaited += len(r.Requests); r.awaited == 0 {
+		r.tellEffect()
+	}
 	cmds := slices.Concat(r.Commands, r.Requests, r.Listeners)
 	r.Commands, r.Requests, r.Listeners = nil, nil, nil
 	return r, tea.Batch(cmds...)
@@ -215,7 +223,9 @@ func (r *root) handle(msg tea.Msg) {
 		if msg != nil {
 			msg()
 		}
-		r.tellEffect()
+	case answerMsg:
+		r.awaited--
+		r.handle(msg.Msg)
 	case endMsg:
 		r.lost = msg.err
 		r.Run(tea.Quit)
@@ -267,16 +277,12 @@ func (r *root) do(b *view.Binding, pressed string) {
 // it shows may have to be fetched.
 type lastKey struct{ key, before string }
 
-// tellEffect says that the last key changes nothing if the screen shows the same as before.
+// tellEffect says that the last key changes nothing if the screen shows the same as before. Nothing may be fetched any
+// more.
 func (r *root) tellEffect() {
-	nothing := view.Binding{Keys: []string{r.pressed.key}}.Shown() + " changes nothing right now"
-	if r.pressed.key == "" || r.Said != "" && r.Said != nothing {
-		return
-	}
-	if r.Said = ""; r.shown() == r.pressed.before {
-		r.Said = nothing
-	} else {
-		r.pressed = lastKey{}
+	last := r.pressed
+	if r.pressed = (lastKey{}); last.key != "" && r.Said == "" && r.shown() == last.before {
+		r.Said = view.Binding{Keys: []string{last.key}}.Shown() + " changes nothing right now"
 	}
 }
 

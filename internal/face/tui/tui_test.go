@@ -298,6 +298,7 @@ func (m *root) settle(msg tea.Msg) {
 		pending := m.Requests
 		m.Requests = nil
 		if len(pending) == 0 {
+			m.tellEffect()
 			return
 		}
 		for _, cmd := range pending {
