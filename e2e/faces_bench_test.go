@@ -159,7 +159,7 @@ func BenchmarkKeys(b *testing.B) {
 		fmt.Fprintf(echo.terminal, "key %d\n", n)
 		echo.until(b, fmt.Sprintf("key %d\r\nkey %d", n, n))
 		bare = append(bare, time.Since(began))
-		for _, shows := range []string{"quit: stop everything in order", "all output"} {
+		for _, shows := range []string{"previous unit", "all output"} {
 			began := time.Now()
 			s.terminal.WriteString("?")
 			s.until(b, shows)
