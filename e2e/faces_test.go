@@ -232,48 +232,6 @@ func TestSocketIsPrivate(t *testing.T) {
 	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
 }
 
-// TestFactsAreKept reads the facts after the session has ended.
-func TestFactsAreKept(t *testing.T) {
-	t.Parallel()
-	b := inBackground(t, t.TempDir(), "[task.fares]\nrun = \"test -e good\"\nwatch = [\"good\"]\n")
-	out, code := b.run("wait")
-	require.Equal(t, 1, code, out)
-	b.write("good", "")
-	out, code = b.run("wait")
-	require.Equal(t, 0, code, out)
-	last := b.status()
-	b.run("stop", "--all")
-	data, err := os.ReadFile(last.Project.Logs + "/facts.jsonl")
-	require.NoError(t, err)
-	runs, ripples := map[int]*api.Run{}, map[int]*api.Ripple{}
-	kinds := map[string]int{}
-	for _, line := range strings.Split(strings.TrimSpace(string(data)), "\n") {
-		var f api.Fact
-		require.NoError(t, json.Unmarshal([]byte(line), &f), line)
-		kinds[f.Kind]++
-		if f.RunWas != nil {
-			runs[f.RunWas.Number] = f.RunWas
-		}
-		if f.RippleWas != nil {
-			ripples[f.RippleWas.ID] = f.RippleWas
-		}
-	}
-	same := func(want, got any) {
-		a, err := json.Marshal(want)
-		require.NoError(t, err)
-		b, err := json.Marshal(got)
-		require.NoError(t, err)
-		assert.JSONEq(t, string(a), string(b))
-	}
-	same(last.Unit("fares").Run, runs[2])
-	for _, r := range last.Ripples {
-		same(r, ripples[r.ID])
-	}
-	assert.Equal(t, 1, runs[1].Exit.Code)
-	assert.Equal(t, 1, kinds["ended"])
-	assert.Equal(t, 2, kinds["run-started"])
-}
-
 // TestAssistant edits, waits, reads the failure, fixes it and waits, with the protocol's own client over a real pipe.
 func TestAssistant(t *testing.T) {
 	t.Parallel()

@@ -27,6 +27,7 @@ var floors = []string{
 	"engine",
 	"watch",
 	"results",
+	"trend",
 	"process",
 	"output",
 	"plan",
@@ -39,10 +40,12 @@ var floors = []string{
 // allowed are the packages of the project that each may import, because the floors leave it open within one floor,
 // and so that a new arrow is a decision.
 var allowed = map[string]string{
-	"api":                    "api/report files text/format text/location",
+	"api":                    "api/report api/seconds files text/format text/location",
 	"api/client":             "api api/socket",
 	"api/exit":               "",
+	"api/past":               "api/seconds",
 	"api/report":             "",
+	"api/seconds":            "",
 	"api/server":             "api",
 	"api/socket":             "files",
 	"demo":                   "",
@@ -66,9 +69,9 @@ var allowed = map[string]string{
 	"face/cli/preview":  "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
 	"face/cli/summary":  "api text/escape text/format",
 	"face/cli/why":      "api api/exit face/card face/client",
-	"face/client": "api api/client api/exit api/socket face/card face/draw face/export face/plain face/timeline " +
-		"output/query output/reader output/terminal plan/settings process/series session/outcomes store/paths " +
-		"text/escape text/format text/suggest",
+	"face/client": "api api/client api/exit api/past api/socket face/card face/draw face/export face/plain " +
+		"face/timeline output/query output/reader output/terminal plan/settings process/series session/outcomes " +
+		"store/history store/paths text/escape text/format text/suggest",
 	"face/draw":     "api face/timeline text/format text/theme",
 	"face/export":   "api face/plain results/sarif text/escape text/pen",
 	"face/mcp":      "api face/card text/escape text/format text/suggest",
@@ -135,13 +138,14 @@ var allowed = map[string]string{
 	"results/source":         "text/lazyregexp text/location",
 	"session": "api engine engine/explain engine/recording output/lens output/logbook output/reader " +
 		"output/redact plan plan/edit plan/settings process process/browser process/meter process/observe " +
-		"process/series session/account session/explanation session/impact session/observation session/outcomes " +
-		"session/outputs session/pages session/run session/snapshot session/survey session/terminals " +
-		"session/verdicts session/writers store/consent store/observed store/reuse store/setup text/escape " +
-		"text/format text/suggest watch watch/pattern",
+		"process/series results session/account session/explanation session/history session/impact " +
+		"session/observation session/outcomes session/outputs session/pages session/run session/snapshot " +
+		"session/survey session/terminals session/verdicts session/writers store/consent store/history " +
+		"store/observed store/reuse store/setup text/escape text/format text/suggest watch watch/pattern",
 	"session/account": "api",
 	"session/explanation": "api engine engine/explain plan results/source session/outcomes text/format " +
 		"text/location",
+	"session/history": "api plan process/series results store/history watch/repository",
 	"session/impact": "api engine engine/dryrun engine/explain plan plan/capture text/format text/suggest watch " +
 		"watch/pattern",
 	"session/observation": "api engine plan plan/edit process/observe session/impact store/observed text/escape " +
@@ -156,9 +160,10 @@ var allowed = map[string]string{
 	"session/snapshot":  "api engine engine/explain plan session/impact text/escape text/format",
 	"session/survey":    "engine",
 	"session/terminals": "api engine output/logbook output/redact output/terminal plan session/run text/suggest",
-	"session/verdicts":  "api",
+	"session/verdicts":  "api engine engine/explain plan process session/run",
 	"session/writers":   "engine process session/run",
 	"store/consent":     "files plan text/format",
+	"store/history":     "api api/past api/seconds text/format trend",
 	"store/observed":    "files plan process/observe store/reuse",
 	"store/paths":       "api/socket",
 	"store/reuse":       "files plan text/lazyregexp watch/pattern watch/stamp",
@@ -174,6 +179,7 @@ var allowed = map[string]string{
 	"text/shellwords":  "",
 	"text/suggest":     "",
 	"text/theme":       "",
+	"trend":            "",
 	"watch":            "files text/format text/suggest watch/kernel watch/pattern watch/repository watch/stamp",
 	"watch/kernel":     "text/format",
 	"watch/pattern":    "files plan/capture",

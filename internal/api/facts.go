@@ -38,6 +38,7 @@ const (
 	FactNote          = "note"           // any other event: Text
 	FactAddressOpened = "address-opened" // Address
 	FactResults       = "results"        // the change of cases and findings by a run: Text
+	FactTrend         = "trend"          // a trend across runs that was just found: Text
 	FactFaceCame      = "face-came"
 	FactFaceLeft      = "face-left"
 	FactEnded         = "ended" // the last fact of a session: everything has ended

@@ -53,7 +53,9 @@ type Plan struct {
 	// Jobs is the maximum number of tasks, suites and setup steps at once; 0: no limit.
 	Jobs int
 	// Logs are the limits of the logs of the project's sessions.
-	Logs Logs
+	Logs Limits
+	// History are the limits of the history of the project: runs, tests, findings and samples across sessions.
+	History Limits
 	// OnVerdict is run when the verdict becomes broken or stale and stays so, and when it is current again; nil:
 	// nothing is.
 	OnVerdict *Command
@@ -429,8 +431,8 @@ const (
 // Pages reports whether the action is only for pages.
 func (a Action) Pages() bool { return a == RefreshPage || a == SwapStyle }
 
-// Logs are the limits of the logs of a project's sessions, together.
-type Logs struct {
+// Limits are the limits of what is kept of all sessions of a project, together.
+type Limits struct {
 	Size int64 // bytes
 	Age  time.Duration
 }

@@ -13,6 +13,7 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
 	"omnivigil/internal/process/observe"
+	"omnivigil/internal/results"
 	"omnivigil/internal/session/outputs"
 	"omnivigil/internal/session/run"
 )
@@ -80,6 +81,30 @@ func (h host) Ended(u *plan.Unit) {
 	if err := h.s.observations.Keep(u); err != nil {
 		h.s.Note("what was observed will not be known next time: " + err.Error())
 	}
+}
+
+func (h host) Tested(u *plan.Unit, run int, began time.Time, same bool, cases []results.Case) {
+	if h.s.history != nil {
+		h.s.history.Tested(u, run, began, same, cases)
+	}
+}
+
+func (h host) Written(unit string) int64 { return h.s.written(unit) }
+
+func (h host) Load() (others int, known bool) {
+	if h.s.tracer == nil {
+		return 0, false
+	}
+	_, others, known = h.s.tracer.Load(true)
+	return others, known
+}
+
+func (h host) Subscribe(ctx context.Context, since int64, hear func(api.Fact) error) error {
+	return h.s.Subscribe(ctx, since, hear)
+}
+func (h host) Snapshot(ctx context.Context) (*api.Snapshot, error) { return h.s.Snapshot(ctx) }
+func (h host) Findings(ctx context.Context, q api.ResultQuery) (api.FindingPage, error) {
+	return h.s.Findings(ctx, q)
 }
 
 func (h host) State() *engine.Snapshot            { return h.s.state() }

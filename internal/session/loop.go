@@ -73,7 +73,7 @@ func (l *loop) run(first engine.Event) {
 	l.watcher.Close()
 	l.publish()
 	l.account.Add(api.Fact{At: time.Now().Round(0), Kind: api.FactEnded, Text: "everything has ended"})
-	l.keptSoon()
+	l.recordedSoon()
 	l.book.Flush()
 	l.showing.mu.Lock()
 	l.showing.ended = true

@@ -25,6 +25,7 @@ import (
 	"omnivigil/internal/process"
 	"omnivigil/internal/process/meter"
 	"omnivigil/internal/session/account"
+	recorder "omnivigil/internal/session/history"
 	"omnivigil/internal/session/observation"
 	"omnivigil/internal/session/outcomes"
 	"omnivigil/internal/session/outputs"
@@ -51,9 +52,10 @@ type Config struct {
 	Observe bool         // all units are observed, whatever their settings say
 	Key     string       // identifies all its processes; empty: the settings file
 	Book    Book         // the log
-	Logs    string       // the directory for facts and samples; empty: they are not kept
+	Logs    string       // the directory for snapshots and samples; empty: they are not kept
 	State   string       // the directory for persistent state
 	Results string       // the directory for what is kept of tests and findings
+	History string       // the directory of the project's history; empty: none is written
 	// Record, if set, gets a recording of all events and decisions.
 	Record io.Writer
 	// Adopted, if set, is called with each edited plan when it is in use. It must not block.
@@ -160,15 +162,16 @@ type guarded struct {
 	watcher Watcher // set only by the loop, which may read it without mu
 }
 
-// facts are what has happened, for faces and for the session's files.
+// facts are what has happened, for faces and for the history.
 type facts struct {
 	account  *account.Account
 	writers  *writers.Observer
-	verdicts chan verdictNews
+	verdicts verdicts.Commands
 	past     verdicts.History
-	census   lens.Census   // advanced when a face asks
-	kept     chan struct{} // closed when all facts are written
-	unkept   atomic.Bool   // a failure to write snapshots was reported
+	census   lens.Census // advanced when a face asks
+	unkept   atomic.Bool // a failure to write snapshots was reported
+	history  *recorder.Recorder
+	recorded chan struct{} // closed when the history is written
 }
 
 // timedEvent is an event with its time.
@@ -189,7 +192,7 @@ func Start(c Config) (*Session, error) {
 		guarded: guarded{
 			subs: map[chan struct{}]bool{}, answers: map[int]chan<- engine.Answer{}, waiters: map[int]*waiter{},
 		},
-		facts:   facts{account: account.New(), verdicts: make(chan verdictNews, 1), kept: make(chan struct{})},
+		facts:   facts{account: account.New(), recorded: make(chan struct{})},
 		book:    c.Book,
 		events:  make(chan timedEvent, 256),
 		done:    make(chan struct{}),
@@ -235,6 +238,12 @@ func Start(c Config) (*Session, error) {
 			}
 		}
 	}
+	s.verdicts = verdicts.Commands{
+		Start: s.spawner.Start, Marks: s.marks, Clean: s.clean, Stopped: s.stopped, News: make(chan verdicts.News, 1),
+		Failed: func(v verdicts.News, how string) {
+			s.note(logbook.Entry{Tone: logbook.Stale}, fmt.Sprintf("on_verdict %s: %s", v.Command, how))
+		},
+	}
 	s.writers = writers.New(s.tracer, s.root)
 	s.trackers = run.NewTrackers(c.Results, c.Plan.Root, c.Once)
 	s.trackers.Adopt(c.Plan)
@@ -249,12 +258,10 @@ func Start(c Config) (*Session, error) {
 	l.watchFor(c.Plan)
 	go l.run(engine.Begin{Units: c.Units, Hits: c.Hits, Words: c.Words})
 	if c.Logs != "" {
-		go s.keepFacts(c.Logs)
 		go s.keepSnapshots(c.Logs)
-	} else {
-		close(s.kept)
 	}
-	go s.followVerdicts()
+	s.record(c)
+	go s.verdicts.Follow()
 	if s.meter != nil {
 		go s.meter.Run(s.stopped)
 		go s.writers.Follow(host{s})

@@ -1,17 +1,11 @@
 package session
 
 import (
-	"fmt"
-	"os"
-	"time"
-
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/explain"
-	"omnivigil/internal/output/logbook"
-	"omnivigil/internal/plan"
-	"omnivigil/internal/process"
 	"omnivigil/internal/session/snapshot"
+	"omnivigil/internal/session/verdicts"
 )
 
 // judge records the verdict, when it has become broken or stale and nothing is moving, and when it is current again.
@@ -39,68 +33,6 @@ func (l *loop) judge(snap *engine.Snapshot) {
 	l.showing.trouble = now
 	l.showing.mu.Unlock()
 	if c := l.plan.OnVerdict; c != nil && !l.once && snap.Verdict.Word != engine.VerdictStopped {
-		select { // only the newest verdict matters
-		case <-l.verdicts:
-		default:
-		}
-		l.verdicts <- verdictNews{*c, l.plan, v.Word, l.clean(v.Text)}
-	}
-}
-
-// verdictNews is a verdict for which a command is run.
-type verdictNews struct {
-	command plan.Command
-	plan    *plan.Plan
-	word    api.VerdictWord
-	text    string
-}
-
-// verdictPatience is the time limit of the command for a verdict.
-const verdictPatience = 30 * time.Second
-
-// followVerdicts runs the project's command for each verdict, one after another.
-func (s *Session) followVerdicts() {
-	for {
-		select {
-		case v := <-s.verdicts:
-			if problem := s.runForVerdict(v); problem != "" {
-				s.note(logbook.Entry{Tone: logbook.Stale}, fmt.Sprintf("on_verdict %s: %s", v.command, problem))
-			}
-		case <-s.stopped:
-			return
-		}
-	}
-}
-
-// runForVerdict returns what went wrong, or "".
-func (s *Session) runForVerdict(v verdictNews) string {
-	exited := make(chan process.Exit, 1)
-	env := append(os.Environ(), "OMNIVIGIL_VERDICT="+string(v.word), "OMNIVIGIL_VERDICT_TEXT="+v.text)
-	process, err := s.spawner.Start(process.Spec{
-		Name:     "on_verdict",
-		Argv:     v.command.Argv(),
-		Dir:      v.plan.Root,
-		Env:      append(env, s.marks...),
-		Terminal: process.ShownTerminal,
-		Cols:     120,
-		Rows:     40,
-		Output:   func([]byte) {},
-		Exited:   func(x process.Exit) { exited <- x },
-	})
-	if err != nil {
-		return s.clean(err.Error())
-	}
-	select {
-	case x := <-exited:
-		if code := engine.Exit(x); !code.OK() {
-			return explain.Exit(code)
-		}
-		return ""
-	case <-time.After(verdictPatience):
-		process.Signal("KILL")
-		return fmt.Sprintf("it took more than %s and was killed", verdictPatience)
-	case <-s.stopped:
-		process.Signal("KILL")
-		return ""
+		l.verdicts.Tell(verdicts.News{Command: *c, Plan: l.plan, Word: v.Word, Text: l.clean(v.Text)})
 	}
 }

@@ -224,6 +224,7 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 		Logs:       r.logs,
 		State:      paths.State(),
 		Results:    paths.Results(p.File),
+		History:    paths.History(p.File),
 		Background: o.Background,
 		Watchdog:   self.Watchdog,
 	}

@@ -54,7 +54,9 @@ func parsePlan(shown, abs, root string, data []byte) (*plan.Plan, error) {
 	}
 	r := &reader{
 		Document: doc,
-		plan:     &plan.Plan{Jobs: defaultJobs(), Logs: defaultLogs, File: abs, Root: root, Name: filepath.Base(root)},
+		plan: &plan.Plan{
+			Jobs: defaultJobs(), Logs: defaultLogs, History: defaultHistory, File: abs, Root: root, Name: filepath.Base(root),
+		},
 		defaults: &document.Table{},
 		env:      variables{machine: os.LookupEnv},
 		places:   map[string]*document.Entry{},
@@ -183,12 +185,14 @@ func (r *reader) readProject(v *document.Value) {
 		case "jobs":
 			r.plan.Jobs = r.jobs(e)
 		case "logs":
-			r.readLogs(e)
+			r.readLimits(e, &r.plan.Logs)
+		case "history":
+			r.readLimits(e, &r.plan.History)
 		case "on_verdict":
 			c := r.plainCommand(e)
 			r.plan.OnVerdict = &c
 		default:
-			r.unknown(e, "[project]", []string{"name", "env_files", "secret", "jobs", "logs", "on_verdict"})
+			r.unknown(e, "[project]", []string{"name", "env_files", "secret", "jobs", "logs", "history", "on_verdict"})
 		}
 	}
 }

@@ -29,12 +29,9 @@ func Schema() *jsonschema.Schema {
 				"Runs when the verdict becomes broken or stale and stays so, and when it is current again; "+
 					"OMNIVIGIL_VERDICT holds the verdict.", commandShape(),
 			),
-			"logs": described(
-				"Limits for the logs of all sessions; the oldest are deleted first.",
-				tableShape(map[string]*jsonschema.Schema{
-					"size": described("A size, such as \"2 GB\".", quantityShape("kB|MB|GB|TB")),
-					"age":  described("An age, such as \"14 days\".", quantityShape("hours?|days?|weeks?")),
-				}),
+			"logs": described("Limits for the logs of all sessions; the oldest are deleted first.", limitsShape()),
+			"history": described(
+				"Limits for the history of runs, tests, findings and samples; the oldest are deleted first.", limitsShape(),
 			),
 		})),
 		"defaults": described("Keys that apply to all units which do not set them.", unitShape(0, true)),
@@ -293,4 +290,11 @@ func reactionsShape() *jsonschema.Schema {
 	})
 	one.Required, one.OneOf = []string{"when"}, oneOf("run", "do")
 	return listOf(one)
+}
+
+func limitsShape() *jsonschema.Schema {
+	return tableShape(map[string]*jsonschema.Schema{
+		"size": described("A size, such as \"500 MB\".", quantityShape("kB|MB|GB|TB")),
+		"age":  described("An age, such as \"14 days\".", quantityShape("hours?|days?|weeks?")),
+	})
 }

@@ -44,6 +44,8 @@ type Meter struct {
 	Note    func(string) // a message for the user
 	// Surveyed, if set, is called after each survey.
 	Surveyed func()
+	// Sampled, if set, is called with the figures of each survey.
+	Sampled func(now time.Time, figures map[string]series.Sample)
 	// Written, if set, returns how many bytes a unit has written since the session started.
 	Written func(unit string) int64
 
@@ -88,6 +90,9 @@ func (m *Meter) Run(stopped <-chan struct{}) {
 		moved := m.look(now, surveyed)
 		if surveyed && m.Surveyed != nil {
 			m.Surveyed()
+		}
+		if surveyed && m.Sampled != nil {
+			m.Sampled(now, m.samples())
 		}
 		if surveyed && err == nil {
 			if err = kept.Add(now, m.samples()); err != nil {

@@ -91,7 +91,7 @@ func (w *Writer) Add(now time.Time, all map[string]Sample) error {
 	var rows [][]string
 	add := func(unit string, s Sample) {
 		before, has := w.last[unit]
-		if !moved(before.Sample, s) || has && now.Sub(before.at) < pause(w.size) {
+		if !Moved(before.Sample, s) || has && now.Sub(before.at) < pause(w.size) {
 			return
 		}
 		w.last[unit] = kept{s, now}
@@ -120,8 +120,8 @@ func (w *Writer) Add(now time.Time, all map[string]Sample) error {
 	return w.write(rows)
 }
 
-// moved reports whether figures differ by more than a hundredth of a core, a twentieth of the memory, or any output.
-func moved(a, b Sample) bool {
+// Moved reports whether figures differ by more than a hundredth of a core, a twentieth of the memory, or any output.
+func Moved(a, b Sample) bool {
 	return math.Abs(a.CPU-b.CPU) > 0.01 ||
 		math.Abs(float64(a.Memory-b.Memory)) > 0.05*float64(max(a.Memory, b.Memory)) ||
 		a.Output != b.Output

@@ -232,6 +232,17 @@ func (r *Record) short(f results.Finding) results.Finding {
 	return f
 }
 
+// Ran returns the cases that ran in the newest run, in no order, and whether nothing that affects the unit had changed
+// before it.
+func (r *Record) Ran() (cases []results.Case, same bool) {
+	for _, t := range r.cases {
+		if t.Run == r.run.Number {
+			cases = append(cases, t.Case)
+		}
+	}
+	return cases, r.run.Same
+}
+
 // Cases returns copies of all cases, the most important ones first.
 func (r *Record) Cases() []TrackedCase {
 	all := make([]*TrackedCase, 0, len(r.cases))

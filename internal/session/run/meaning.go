@@ -175,8 +175,12 @@ func (r *Live) meant(exit engine.Exit) bool {
 	news := m.record.News()
 	told, keepErr := m.record.Marshal()
 	m.missing = missing
+	cases, same := m.record.Ran()
 	m.mu.Unlock()
 	r.told = told
+	if len(cases) > 0 {
+		r.project.Tested(r.Unit, r.Number, r.Began, same, cases)
+	}
 	if kept != "" {
 		r.project.Note(r.noteEntry(logbook.Neutral), kept)
 	}

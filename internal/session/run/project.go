@@ -15,6 +15,7 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
 	"omnivigil/internal/process/observe"
+	"omnivigil/internal/results"
 	"omnivigil/internal/store/reuse"
 	"omnivigil/internal/store/setup"
 )
@@ -62,4 +63,6 @@ type Host interface {
 	Observe(u *plan.Unit, run int) (log *observe.Log, requested bool)
 	NotObserved(unit string, why error) // records that a run cannot be observed
 	Ended(u *plan.Unit)                 // stores what the run was seen to do; writes files
+	// records the results of a run whose tests have ended; same: nothing that affects the unit had changed before it
+	Tested(u *plan.Unit, run int, began time.Time, same bool, cases []results.Case)
 }

@@ -30,6 +30,9 @@ func Logs(file string) string {
 // Results is the directory of a project's tests and findings.
 func Results(file string) string { return filepath.Join(State(), "results", filepath.Base(Logs(file))) }
 
+// History is the directory of a project's history.
+func History(file string) string { return filepath.Join(State(), "history", filepath.Base(Logs(file))) }
+
 // Typed is the directory of the settings of commands typed in a directory, with a directory for each.
 func Typed(folder string) string {
 	folder = resolved(folder)

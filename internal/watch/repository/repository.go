@@ -20,10 +20,11 @@ import (
 // Repository is the part of a version control repository that watching needs, as described in
 // gitrepository-layout(5).
 type Repository struct {
-	top   string   // its work tree
-	Own   string   // the directory of this work tree's own files: HEAD, the index and its lock
-	Below *Scope   // the rules that apply in addition to those of its directories
-	Files []string // the files with these rules
+	top    string   // its work tree
+	common string   // the directory of what all work trees share: the references
+	Own    string   // the directory of this work tree's own files: HEAD, the index and its lock
+	Below  *Scope   // the rules that apply in addition to those of its directories
+	Files  []string // the files with these rules
 }
 
 // Open returns the repository whose work tree is the directory, or nil.
@@ -45,7 +46,7 @@ func Open(top string) *Repository {
 	if text, err := files.Read(filepath.FromSlash(path.Join(own, "commondir")), files.Sane); err == nil {
 		common = files.Absolute(own, string(bytes.TrimSpace(text)))
 	}
-	r := &Repository{top: top, Own: own}
+	r := &Repository{top: top, Own: own, common: common}
 	for _, file := range []string{excludesFile(), path.Join(common, "info/exclude")} {
 		if file != "" {
 			r.Files = append(r.Files, file)

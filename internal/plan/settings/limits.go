@@ -9,25 +9,28 @@ import (
 	"omnivigil/internal/text/lazyregexp"
 )
 
-// defaultLogs are the default limits.
-var defaultLogs = plan.Logs{Size: 2e9, Age: 14 * day}
+// The default limits.
+var (
+	defaultLogs    = plan.Limits{Size: 2e9, Age: 14 * day}
+	defaultHistory = plan.Limits{Size: 500e6, Age: 180 * day}
+)
 
 const day = 24 * time.Hour
 
-// minLogs is the minimum size of a useful log.
-const minLogs = 1e6
+// minSize is the minimum size of a useful log or history.
+const minSize = 1e6
 
-// readLogs reads the limits of the logs.
-func (r *reader) readLogs(e *document.Entry) {
+// readLimits reads limits.
+func (r *reader) readLimits(e *document.Entry, limits *plan.Limits) {
 	if !r.want(e.Value, document.TablesKind, e.Key) {
 		return
 	}
 	for _, limit := range e.Value.Table.Entries {
 		switch limit.Key {
 		case "size":
-			r.plan.Logs.Size = r.size(limit)
+			limits.Size = r.size(limit)
 		case "age":
-			r.plan.Logs.Age = r.age(limit)
+			limits.Age = r.age(limit)
 		default:
 			r.unknown(limit, e.Key, []string{"size", "age"})
 		}
@@ -57,7 +60,7 @@ func (r *reader) size(e *document.Entry) int64 {
 	bytes := int64(
 		r.quantity(e, map[string]float64{"kB": 1e3, "MB": 1e6, "GB": 1e9, "TB": 1e12}, `a size, such as "500 MB"`),
 	)
-	if e.Value.Kind == document.TextKind && measure.MatchString(e.Value.Text) && bytes > 0 && bytes < minLogs {
+	if e.Value.Kind == document.TextKind && measure.MatchString(e.Value.Text) && bytes > 0 && bytes < minSize {
 		r.wrong(e.Value.At, "", "%q must be at least 1 MB", e.Key)
 	}
 	return bytes

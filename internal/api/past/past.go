@@ -1,0 +1,174 @@
+// Package past is the part of the contract that is about a project's history across sessions. Its values are plain, as
+// those of package api are.
+package past
+
+import (
+	"time"
+
+	"omnivigil/internal/api/seconds"
+)
+
+// Query selects a part of a project's history. The zero value selects the newest of everything.
+type Query struct {
+	What   Kind
+	Units  []string  // names of units; empty: all
+	Since  time.Time // what began then or later; zero: all that is kept
+	Until  time.Time // and before; zero: now
+	Branch string    // only what ran on this branch; empty: on any
+	Count  int       // at most so many, the newest; 0 is DefaultCount, and of Units all
+}
+
+// Limits of the number of rows.
+const (
+	DefaultCount = 200
+	MaxCount     = 5000
+)
+
+// Kind is what a part of the history consists of.
+type Kind string
+
+const (
+	Units   Kind = "units" // a summary of the runs of each unit
+	Runs    Kind = "runs"
+	Ripples Kind = "ripples"
+	Tests   Kind = "tests" // a summary of each test, the most unreliable ones first
+	Trends  Kind = "trends"
+)
+
+// History is a part of a project's history, newest first. Only what was asked for is set.
+type History struct {
+	From    time.Time `json:"from,omitzero"` // the oldest run that is kept
+	Units   []Unit    `json:"units,omitempty"`
+	Runs    []Run     `json:"runs,omitempty"`
+	Ripples []Ripple  `json:"ripples,omitempty"`
+	Tests   []Test    `json:"tests,omitempty"`
+	Trends  []Trend   `json:"trends,omitempty"`
+	More    bool      `json:"more,omitempty"` // there is more than was asked for
+}
+
+// Revision is what version control says of the files at a time.
+type Revision struct {
+	Commit string `json:"commit,omitempty"` // empty: the project is in no version control
+	Branch string `json:"branch,omitempty"` // empty: none is checked out
+	Clean  *bool  `json:"clean,omitempty"`  // the files are as committed; absent: not known
+}
+
+// Unit summarizes the runs of a unit. Durations are those of good runs, or until a service was ready.
+type Unit struct {
+	Unit     string          `json:"unit"`
+	Kind     string          `json:"kind"`
+	Runs     int             `json:"runs"`
+	Broken   int             `json:"broken"` // that failed or crashed
+	Least    seconds.Seconds `json:"least"`
+	Quarter  seconds.Seconds `json:"quarter"`
+	Median   seconds.Seconds `json:"median"`
+	Three    seconds.Seconds `json:"three_quarters"`
+	Most     seconds.Seconds `json:"most"`
+	LastAt   time.Time       `json:"last_at"`
+	LastBad  time.Time       `json:"last_bad,omitzero"`
+	LastGood time.Time       `json:"last_good,omitzero"`
+}
+
+// Run is a run of any session.
+type Run struct {
+	Session  string          `json:"session"`
+	Unit     string          `json:"unit"`
+	Number   int             `json:"number"`
+	Ripple   int             `json:"ripple,omitempty"`
+	Because  string          `json:"because"`
+	Command  string          `json:"command,omitempty"`
+	Began    time.Time       `json:"began"`
+	Ended    time.Time       `json:"ended"`
+	Took     seconds.Seconds `json:"took,omitempty"` // of a good run, or until a service was ready
+	Outcome  string          `json:"outcome"`        // done, failed, crashed, stopped, reused
+	Exit     string          `json:"exit,omitempty"`
+	Problem  string          `json:"problem,omitempty"`
+	Loaded   bool            `json:"loaded,omitempty"`   // other programs loaded the machine
+	Memory   int64           `json:"memory,omitempty"`   // bytes, the median; 0: not measured
+	Output   int64           `json:"output,omitempty"`   // bytes
+	Findings *int            `json:"findings,omitempty"` // absent: its output is not read
+	Passed   int             `json:"passed,omitempty"`
+	Failed   int             `json:"failed,omitempty"`
+	Skipped  int             `json:"skipped,omitempty"`
+	Revision
+}
+
+// Ripple is a ripple of any session.
+type Ripple struct {
+	Session string          `json:"session"`
+	Number  int             `json:"number"`
+	Title   string          `json:"title"`
+	Cause   string          `json:"cause"`
+	Since   time.Time       `json:"since"`
+	Took    seconds.Seconds `json:"took"`
+	Outcome string          `json:"outcome"`
+	Detail  string          `json:"detail,omitempty"`
+	Paths   []string        `json:"paths,omitempty"`
+	Units   []string        `json:"units,omitempty"`
+	Revision
+}
+
+// Test summarizes the results of a test.
+type Test struct {
+	Unit   string `json:"unit"`
+	Suite  string `json:"suite,omitempty"`
+	Name   string `json:"name,omitempty"`
+	Runs   int    `json:"runs"`
+	Failed int    `json:"failed"`
+	Flaky  int    `json:"flaky"` // failures or recoveries without a change
+	// Low and High are the 95 % confidence interval of the share of runs that failed.
+	Low        float64         `json:"low"`
+	High       float64         `json:"high"`
+	Median     seconds.Seconds `json:"median"`
+	LastFailed time.Time       `json:"last_failed,omitzero"`
+	// Coincides names what its failures coincide with more often than by chance: "load", or units that ran.
+	Coincides []string `json:"coincides,omitempty"`
+}
+
+// Title is the test's name for people.
+func (t Test) Title() string {
+	if t.Name == "" {
+		return t.Suite
+	}
+	return t.Name
+}
+
+// Trend is something that has changed for longer than a run.
+type Trend struct {
+	ID        int64     `json:"id"`
+	Kind      string    `json:"kind"`    // higher, lower, grows, flaky
+	Measure   string    `json:"measure"` // duration, rest, memory, output, findings, failures
+	Unit      string    `json:"unit,omitempty"`
+	Units     []string  `json:"units,omitempty"` // of rest: those that a save runs
+	Suite     string    `json:"suite,omitempty"`
+	Test      string    `json:"test,omitempty"`
+	Found     time.Time `json:"found"`
+	Since     time.Time `json:"since"` // of the first run after it
+	Run       int       `json:"run"`   // that run
+	Before    float64   `json:"before"`
+	After     float64   `json:"after"`
+	Text      string    `json:"text"`
+	Files     []string  `json:"files,omitempty"` // saved between the last run before it and that run
+	MoreFiles int       `json:"more_files,omitempty"`
+	From      string    `json:"from,omitempty"` // the commits of both, if they differ
+	To        string    `json:"to,omitempty"`
+	Dismissed bool      `json:"dismissed,omitempty"`
+}
+
+// Comparison is how the runs of two branches or commits differ.
+type Comparison struct {
+	RunsA       int          `json:"runs_a"`
+	RunsB       int          `json:"runs_b"`
+	Differences []Difference `json:"differences"` // by more than chance, the greatest first
+}
+
+// Difference is a unit or a test that differs.
+type Difference struct {
+	Unit    string  `json:"unit"`
+	Suite   string  `json:"suite,omitempty"`
+	Test    string  `json:"test,omitempty"`
+	Measure string  `json:"measure"` // duration: A and B are medians in seconds; failures: shares of the runs
+	A       float64 `json:"a"`
+	B       float64 `json:"b"`
+	Ratio   float64 `json:"ratio,omitempty"` // of durations: B compared with A, as estimated from all pairs
+}

@@ -1,0 +1,215 @@
+package history
+
+import (
+	"database/sql"
+	"slices"
+	"time"
+)
+
+const (
+	day       = 24 * time.Hour
+	keptDays  = 14            // for which the single results of tests are kept
+	trimPause = 6 * time.Hour // between two deletions of what is old
+)
+
+// thinned are the minimum distances of samples by their age.
+var thinned = []struct{ age, step time.Duration }{{day, time.Minute}, {keptDays * day, 10 * time.Minute}}
+
+// trim thins what is old, and deletes what is too old or too much. It reports what goes wrong.
+func (w *Writer) trim() {
+	w.trimmed = time.Now()
+	for _, step := range []func(now time.Time) error{w.packDays, w.thin, w.deleteOld, w.deleteMost} {
+		if err := step(w.trimmed); err != nil {
+			w.report("the history is not kept within its limits: " + err.Error())
+			return
+		}
+	}
+}
+
+// deleteOld deletes what is older than the limit.
+func (w *Writer) deleteOld(now time.Time) error {
+	if w.limits.Age <= 0 {
+		return nil
+	}
+	return w.deleteBefore(now.Add(-w.limits.Age))
+}
+
+// deleteBefore deletes what is older than a time.
+func (w *Writer) deleteBefore(at time.Time) error {
+	tx, err := w.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for _, query := range []string{
+		"DELETE FROM run WHERE began < ?",
+		"DELETE FROM ripple WHERE since < ?",
+		"DELETE FROM sample WHERE at < ?",
+		"DELETE FROM finding WHERE gone < ?",
+		"DELETE FROM trend WHERE found < ?",
+	} {
+		if _, err := tx.Exec(query, at.UnixMilli()); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec("DELETE FROM test_day WHERE day < ?", at.Unix()/int64(day.Seconds())); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(`DELETE FROM session WHERE id != ? AND began < ? AND NOT EXISTS
+		(SELECT 1 FROM run WHERE run.session = session.id)`, w.session, at.UnixMilli()); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// deleteMost deletes the oldest tenth of the time that is kept, until the size is within the limit.
+func (w *Writer) deleteMost(now time.Time) error {
+	for w.limits.Size > 0 {
+		size, err := w.size()
+		if err != nil || size <= w.limits.Size {
+			return err
+		}
+		var oldest sql.NullInt64
+		if err := w.db.QueryRow("SELECT min(began) FROM run").Scan(&oldest); err != nil || !oldest.Valid {
+			return err
+		}
+		kept := now.Sub(time.UnixMilli(oldest.Int64))
+		if kept < time.Hour { // a limit that is too small for an hour: what is left is small
+			return nil
+		}
+		if err := w.deleteBefore(time.UnixMilli(oldest.Int64).Add(kept / 10)); err != nil {
+			return err
+		}
+		if _, err := w.db.Exec("PRAGMA incremental_vacuum"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// size is the size of the database in bytes, without its free pages.
+func (w *Writer) size() (int64, error) {
+	var pages, free, of int64
+	err := w.db.QueryRow("SELECT p.page_count, f.freelist_count, s.page_size FROM pragma_page_count p, "+
+		"pragma_freelist_count f, pragma_page_size s").Scan(&pages, &free, &of)
+	return (pages - free) * of, err
+}
+
+// thin deletes samples that are closer to each other than their age requires.
+func (w *Writer) thin(now time.Time) error {
+	for _, t := range thinned {
+		_, err := w.db.Exec(`DELETE FROM sample WHERE at < ?1 AND at > ?1 - ?3 AND EXISTS (SELECT 1 FROM sample AS earlier
+			WHERE earlier.session = sample.session AND earlier.unit = sample.unit AND earlier.at < sample.at
+			AND earlier.at >= sample.at / ?2 * ?2)`,
+			now.Add(-t.age).UnixMilli(), t.step.Milliseconds(), (30 * day).Milliseconds())
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// packDays replaces the single results of tests by quantiles of each day, when they are old enough.
+func (w *Writer) packDays(now time.Time) error {
+	until := now.Add(-keptDays*day).UnixMilli() / day.Milliseconds() * day.Milliseconds()
+	for {
+		var first sql.NullInt64
+		err := w.db.QueryRow("SELECT min(began) FROM result WHERE cases IS NOT NULL AND began < ?", until).Scan(&first)
+		if err != nil || !first.Valid {
+			return err
+		}
+		if err := w.packDay(first.Int64 / day.Milliseconds()); err != nil {
+			return err
+		}
+	}
+}
+
+// daily are the results of a test on a day.
+type daily struct {
+	took                []int64 // microseconds, of those that passed
+	runs, failed, flaky int
+	last                int64
+}
+
+// packDay packs the results of one day.
+func (w *Writer) packDay(number int64) error {
+	from, to := number*day.Milliseconds(), (number+1)*day.Milliseconds()
+	tx, err := w.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	tests, err := dailyOf(tx, from, to)
+	if err != nil {
+		return err
+	}
+	for test, d := range tests {
+		q := quartiles(d.took)
+		if _, err := tx.Exec(`INSERT OR REPLACE INTO test_day (test, day, runs, failed, flaky, least, quarter, median, three,
+			most) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, test, number, d.runs, d.failed, d.flaky, q[0], q[1], q[2], q[3],
+			q[4]); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec("UPDATE result SET cases = NULL WHERE began >= ? AND began < ?", from, to); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// dailyOf reads the results of a time, by test.
+func dailyOf(tx interface {
+	Query(query string, args ...any) (*sql.Rows, error)
+}, from, to int64) (map[int64]*daily, error) {
+	rows, err := tx.Query(`SELECT same, cases FROM result WHERE began >= ? AND began < ? AND cases IS NOT NULL
+		ORDER BY began`, from, to)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	tests := map[int64]*daily{}
+	for rows.Next() {
+		var same bool
+		var cases sql.RawBytes
+		if err := rows.Scan(&same, &cases); err != nil {
+			return nil, err
+		}
+		if err := eachCase(cases, func(test, status, took int64) {
+			d := tests[test]
+			if d == nil {
+				d = &daily{last: -1}
+				tests[test] = d
+			}
+			d.add(status, took, same)
+		}); err != nil {
+			return nil, err
+		}
+	}
+	return tests, rows.Err()
+}
+
+// add adds a result.
+func (d *daily) add(status, took int64, same bool) {
+	const passed, failed, skipped = 0, 1, 2
+	if d.runs++; status == failed {
+		d.failed++
+	} else if status == passed {
+		d.took = append(d.took, took)
+	}
+	if same && d.last >= 0 && d.last != status && status != skipped && d.last != skipped {
+		d.flaky++
+	}
+	d.last = status
+}
+
+// quartiles are the least value, the quartiles and the greatest value.
+func quartiles(values []int64) (q [5]int64) {
+	if len(values) == 0 {
+		return q
+	}
+	slices.Sort(values)
+	for i := range q {
+		q[i] = values[(len(values)-1)*i/4]
+	}
+	return q
+}
