@@ -27,14 +27,14 @@ type packed struct {
 func eachCase(cases []byte, do func(test, status, took int64)) error {
 	var numbers [3]int64
 	n, depth := 0, 0
-	for _, c := range cases {
+	for i, c := range cases {
 		switch {
 		case c >= '0' && c <= '9' && depth == 2:
 			numbers[n] = 10*numbers[n] + int64(c-'0')
 		case c == ',' && depth == 2 && n < 2:
 			n++
 		case c == ',' && depth == 1:
-		case c == '[' && depth < 2:
+		case c == '[' && (i == 0 || depth == 1):
 			depth++
 			numbers, n = [3]int64{}, 0
 		case c == ']' && depth == 2 && n == 2:
