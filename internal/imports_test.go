@@ -40,13 +40,13 @@ var floors = []string{
 // allowed are the packages of the project that each may import, because the floors leave it open within one floor,
 // and so that a new arrow is a decision.
 var allowed = map[string]string{
-	"api":                    "api/report api/seconds files text/format text/location",
-	"api/client":             "api api/socket",
+	"api":                    "api/past api/report api/seconds files text/format text/location",
+	"api/client":             "api api/past api/socket",
 	"api/exit":               "",
 	"api/past":               "api/seconds",
 	"api/report":             "",
 	"api/seconds":            "",
-	"api/server":             "api",
+	"api/server":             "api api/past",
 	"api/socket":             "files",
 	"demo":                   "",
 	"draft":                  "draft/node draft/project plan plan/settings text/escape text/format text/lazyregexp",
@@ -69,12 +69,13 @@ var allowed = map[string]string{
 	"face/cli/preview":  "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
 	"face/cli/summary":  "api text/escape text/format",
 	"face/cli/why":      "api api/exit face/card face/client",
-	"face/client": "api api/client api/exit api/past api/socket face/card face/draw face/export face/plain " +
-		"face/timeline output/query output/reader output/terminal plan/settings process/series session/outcomes " +
-		"store/history store/paths text/escape text/format text/suggest",
+	"face/client": "api api/client api/exit api/past api/socket face/card face/draw face/export face/lookback " +
+		"face/plain face/timeline output/query output/reader output/terminal plan/settings process/series " +
+		"session/outcomes store/history store/paths text/escape text/format text/suggest",
 	"face/draw":     "api face/timeline text/format text/theme",
 	"face/export":   "api face/plain results/sarif text/escape text/pen",
-	"face/mcp":      "api face/card text/escape text/format text/suggest",
+	"face/lookback": "api api/past text/format",
+	"face/mcp":      "api api/past face/card face/lookback text/escape text/format text/suggest",
 	"face/plain":    "api text/escape text/format",
 	"face/timeline": "api text/format",
 	"face/tui": "api face/timeline face/tui/arguments face/tui/cells face/tui/charts face/tui/lanes " +
@@ -136,7 +137,7 @@ var allowed = map[string]string{
 	"results/runners/gotest": "api results results/reason results/source text/lazyregexp text/location",
 	"results/sarif":          "",
 	"results/source":         "text/lazyregexp text/location",
-	"session": "api engine engine/explain engine/recording output/lens output/logbook output/reader " +
+	"session": "api api/past engine engine/explain engine/recording output/lens output/logbook output/reader " +
 		"output/redact plan plan/edit plan/settings process process/browser process/meter process/observe " +
 		"process/series results session/account session/explanation session/history session/impact " +
 		"session/observation session/outcomes session/outputs session/pages session/run session/snapshot " +

@@ -13,6 +13,7 @@ import (
 	"io"
 	"time"
 
+	"omnivigil/internal/api/past"
 	"omnivigil/internal/api/seconds"
 )
 
@@ -71,6 +72,10 @@ type Project interface {
 	// Samples returns a page of what units have used of the machine in this session, in order of time. From is 0 or
 	// the Next of an earlier page.
 	Samples(ctx context.Context, from int64) (SamplePage, error)
+
+	// History returns a part of what is kept of this and earlier sessions. It reads a database; what happened in the last
+	// two seconds may be missing. A *Refusal tells that there is none.
+	History(ctx context.Context, q past.Query) (past.History, error)
 
 	// Wait blocks until everything that was written before the call is at rest.
 	Wait(ctx context.Context, q WaitQuery) (Waited, error)

@@ -3,6 +3,7 @@ package api
 import (
 	"time"
 
+	"omnivigil/internal/api/past"
 	"omnivigil/internal/text/location"
 )
 
@@ -22,15 +23,16 @@ type Failure struct {
 	Unit     string    `json:"unit"`
 	Run      int       `json:"run"`
 	State    State     `json:"state"`
-	How      string    `json:"how"`              // in words, with the exit status
-	At       time.Time `json:"at,omitzero"`      // when it ended; zero: its process is running
-	Excerpts []Excerpt `json:"excerpts"`         // the failed tests, then the findings; the first few
-	More     int       `json:"more,omitempty"`   // how many failed tests and findings come after these
-	Lines    []Line    `json:"lines,omitempty"`  // the lines of output that most likely tell the reason
-	LastGood *LastGood `json:"last_good"`        // nil: it has not run well in this session
-	Changed  []string  `json:"changed"`          // the files that changed since then
-	Blocks   []Blocked `json:"blocks,omitempty"` // the units that cannot become current because of it
-	Remedies []Remedy  `json:"remedies"`         // what to do, the most likely first
+	How      string    `json:"how"`               // in words, with the exit status
+	At       time.Time `json:"at,omitzero"`       // when it ended; zero: its process is running
+	Excerpts []Excerpt `json:"excerpts"`          // the failed tests, then the findings; the first few
+	More     int       `json:"more,omitempty"`    // how many failed tests and findings come after these
+	Lines    []Line    `json:"lines,omitempty"`   // the lines of output that most likely tell the reason
+	LastGood *LastGood `json:"last_good"`         // nil: it has not run well in this session
+	Changed  []string  `json:"changed"`           // the files that changed since then
+	Earlier  *Earlier  `json:"earlier,omitempty"` // its last failure before; nil: none is in the history
+	Blocks   []Blocked `json:"blocks,omitempty"`  // the units that cannot become current because of it
+	Remedies []Remedy  `json:"remedies"`          // what to do, the most likely first
 }
 
 // Excerpt is a failed test or a finding, with the lines of the file around its location.
@@ -57,6 +59,17 @@ type SourceLine struct {
 type LastGood struct {
 	Run int       `json:"run"`
 	At  time.Time `json:"at"` // when it was ready or done
+}
+
+// Earlier is the last failure of a unit before it last ran well, and what fixed that, as far as the history knows.
+type Earlier struct {
+	At      time.Time `json:"at"`
+	Run     int       `json:"run"` // in its session
+	How     string    `json:"how"`
+	FixedAt time.Time `json:"fixed_at"` // when the good run after it began
+	// Because is why that run ran, such as "fares.csv changed".
+	Because string `json:"because"`
+	past.Revision
 }
 
 // Blocked is a unit that another one keeps from becoming current.

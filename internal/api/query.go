@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"omnivigil/internal/api/past"
 )
 
 // Query is the parameters of a request's URL. Client and server use the same description for encoding and decoding,
@@ -222,6 +224,29 @@ func (q *ResultQuery) params() []param {
 		textParam("by", &q.By),
 		countParam("from", &q.From, math.MaxInt32),
 		countParam("count", &q.Count, math.MaxInt32),
+	}
+}
+
+// HistoryQuery is a query of the history as the parameters of a request.
+type HistoryQuery struct{ past.Query }
+
+func (q *HistoryQuery) params() []param {
+	what := string(q.What)
+	kind := textParam("what", &what)
+	set := kind.set
+	kind.set = func(texts []string) string {
+		if q.What = past.Kind(texts[0]); !slices.Contains(past.Kinds, q.What) {
+			return fmt.Sprintf("must be units, runs, ripples, tests or trends, not %q", texts[0])
+		}
+		return set(texts)
+	}
+	return []param{
+		kind,
+		textsParam("unit", &q.Units),
+		timeParam("since", &q.Since),
+		timeParam("until", &q.Until),
+		textParam("branch", &q.Branch),
+		countParam("count", &q.Count, past.MaxCount),
 	}
 }
 

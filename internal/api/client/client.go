@@ -22,6 +22,7 @@ import (
 	"sync"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/past"
 	"omnivigil/internal/api/socket"
 )
 
@@ -330,6 +331,11 @@ func (c *Client) VerdictAt(ctx context.Context, q api.VerdictQuery) (api.PastVer
 func (c *Client) Explain(ctx context.Context, unit string) (api.Explanation, error) {
 	var e api.Explanation
 	return e, c.get(ctx, api.Root+"/explanation", url.Values{"name": {unit}}, &e)
+}
+
+// History implements Project.
+func (c *Client) History(ctx context.Context, q past.Query) (h past.History, err error) {
+	return h, c.get(ctx, api.Root+"/history", api.Encode(&api.HistoryQuery{Query: q}), &h)
 }
 
 // Observations implements Project.

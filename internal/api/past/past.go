@@ -35,6 +35,9 @@ const (
 	Trends  Kind = "trends"
 )
 
+// Kinds are all of them.
+var Kinds = []Kind{Units, Runs, Ripples, Tests, Trends}
+
 // History is a part of a project's history, newest first. Only what was asked for is set.
 type History struct {
 	From    time.Time `json:"from,omitzero"` // the oldest run that is kept

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/past"
 )
 
 // Limits for faces.
@@ -131,6 +132,11 @@ func (s *Server) handler() http.Handler {
 		}
 		page, err := s.project.Samples(r.Context(), q.Number)
 		reply(w, page, err)
+	})
+	mux.HandleFunc("GET "+api.Root+"/history", func(w http.ResponseWriter, r *http.Request) {
+		answerQuery(w, r, func(ctx context.Context, q api.HistoryQuery) (past.History, error) {
+			return s.project.History(ctx, q.Query)
+		})
 	})
 	mux.HandleFunc("GET "+api.Root+"/screen", s.screen)
 	mux.HandleFunc("GET "+api.Root+"/screen/follow", s.streamed(s.followScreen))

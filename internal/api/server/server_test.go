@@ -22,6 +22,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/client"
+	"omnivigil/internal/api/past"
 	"omnivigil/internal/api/socket"
 	"omnivigil/internal/text/location"
 )
@@ -147,6 +148,12 @@ func (p *still) Explain(_ context.Context, unit string) (api.Explanation, error)
 }
 func (p *still) Observations(_ context.Context, units []string) (api.Observations, error) {
 	return api.Observations{Units: []api.Observation{{Unit: units[0], Lists: []string{"cmd"}}}}, nil
+}
+func (p *still) History(_ context.Context, q past.Query) (past.History, error) {
+	return past.History{From: q.Since, More: q.Count == 7, Runs: []past.Run{{
+		Unit: q.Units[0], Outcome: string(q.What), Took: api.Seconds(time.Second),
+		Revision: past.Revision{Branch: q.Branch, Clean: new(false)},
+	}}}, nil
 }
 func (p *still) Samples(_ context.Context, from int64) (api.SamplePage, error) {
 	return api.SamplePage{Samples: []api.Sample{{Unit: "tides", CPU: 0.5, Memory: 4096, Output: 7}}, Next: from + 1},
@@ -286,12 +293,19 @@ func TestThroughTheSocket(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, api.Counts{Columns: []api.Count{{At: about.From, Lines: 7, Errors: 1}}, Known: 3, Total: 5}, counts)
 	then := api.VerdictQuery{At: time.Unix(1900000000, 5).UTC(), Turned: api.TurnedBad}
-	past, err := c.VerdictAt(t.Context(), then)
+	was, err := c.VerdictAt(t.Context(), then)
 	require.NoError(t, err)
-	assert.Equal(t, api.PastVerdict{At: then.At, Verdict: api.Verdict{Word: api.VerdictStale}, Turned: then.Turned},
-		past)
+	assert.Equal(t, api.PastVerdict{At: then.At, Verdict: api.Verdict{Word: api.VerdictStale}, Turned: then.Turned}, was)
 	_, err = c.VerdictAt(t.Context(), api.VerdictQuery{Turned: "blue"})
 	require.ErrorContains(t, err, `turned must be bad or good, not "blue"`)
+	asked := past.Query{What: past.Runs, Units: []string{"tides"}, Since: then.At, Branch: "main", Count: 7}
+	history, err := c.History(t.Context(), asked)
+	require.NoError(t, err)
+	want, err := p.History(t.Context(), asked)
+	require.NoError(t, err)
+	assert.Equal(t, want, history)
+	_, err = c.History(t.Context(), past.Query{What: "wishes", Units: []string{"tides"}})
+	require.ErrorContains(t, err, `what must be units, runs, ripples, tests or trends, not "wishes"`)
 	why, err := c.Explain(t.Context(), "tides")
 	require.NoError(t, err)
 	assert.Equal(t, "<bad>", why.Failure.Excerpts[0].Message)

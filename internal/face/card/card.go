@@ -57,7 +57,7 @@ func Sections(e api.Explanation, root string, now time.Time, doing Doing) []Sect
 	heading.add(Broken, "%s", f.How)
 	all := []Section{first, heading}
 	for _, s := range []Section{
-		excerpts(f, root), lines(f), changed(f, now), blocks(f), remedies(f, doing),
+		excerpts(f, root), lines(f), changed(f, now), earlier(f, now), blocks(f), remedies(f, doing),
 	} {
 		if len(s.Rows) > 0 {
 			all = append(all, s)
@@ -159,6 +159,16 @@ func changed(f *api.Failure, now time.Time) Section {
 	}
 	if len(f.Changed) == 0 {
 		s.add(Quiet, "no file that affects it")
+	}
+	return s
+}
+
+// earlier shows the last failure before this one, and what fixed it.
+func earlier(f *api.Failure, now time.Time) Section {
+	s := Section{Title: "when it last failed before", Aside: true}
+	if e := f.Earlier; e != nil {
+		s.add(Plain, "%s, run %d: %s", format.Moment(e.At, now), e.Run, e.How)
+		s.add(Plain, "fixed at %s: %s", format.Moment(e.FixedAt, now), e.Because)
 	}
 	return s
 }

@@ -14,6 +14,7 @@ import (
 	"omnivigil/internal/api"
 	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
+	"omnivigil/internal/face/lookback"
 	"omnivigil/internal/face/plain"
 	"omnivigil/internal/output/query"
 	"omnivigil/internal/output/reader"
@@ -107,7 +108,7 @@ func (l *logs) run(units []string) error {
 		l.query.Filter = strings.TrimSpace("unit=" + strings.Join(units, ",") + " " + l.query.Filter)
 	}
 	if l.since != "" {
-		at, err := moment(l.since, time.Now())
+		at, err := lookback.Since(l.since, time.Now())
 		if err != nil {
 			return exit.Refuse("omnivigil: --since: %v", err)
 		}
@@ -265,29 +266,4 @@ func (l *logs) show(format plain.Format, all []api.Line) error {
 		}
 	}
 	return nil
-}
-
-// moment parses a duration before now, a time of day, or a date with a time.
-func moment(text string, now time.Time) (time.Time, error) {
-	if d, err := time.ParseDuration(text); err == nil {
-		return now.Add(-d), nil
-	}
-	for _, form := range []string{"15:04:05", "15:04"} {
-		if t, err := time.ParseInLocation(form, text, now.Location()); err == nil {
-			return time.Date(
-				now.Year(),
-				now.Month(),
-				now.Day(),
-				t.Hour(),
-				t.Minute(),
-				t.Second(),
-				0,
-				now.Location(),
-			), nil
-		}
-	}
-	if t, err := time.Parse(time.RFC3339, text); err == nil {
-		return t, nil
-	}
-	return time.Time{}, fmt.Errorf("%q is neither a duration such as 10m nor a time such as 14:05", text)
 }

@@ -16,7 +16,9 @@ import (
 	"github.com/modelcontextprotocol/go-sdk/mcp"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/past"
 	"omnivigil/internal/face/card"
+	"omnivigil/internal/face/lookback"
 	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/text/suggest"
@@ -462,4 +464,32 @@ func (t *tools) request(a api.Action) func(context.Context, someUnits) (string, 
 		}
 		return fmt.Sprintf("That is ripple %d. Call wait to learn how it ends.", answer.Ripple), nil
 	}
+}
+
+// maxHistory is how many rows of the history are returned at once.
+const maxHistory = 50
+
+// history shows a part of the history.
+func (t *tools) history(ctx context.Context, in someHistory) (string, error) {
+	q := past.Query{What: past.Kind(in.What), Units: in.Units, Branch: in.Branch, Count: maxHistory}
+	if !slices.Contains(append(past.Kinds, ""), q.What) {
+		return "", fmt.Errorf("what must be units, runs, ripples, tests or trends, not %q", in.What)
+	}
+	var err error
+	if q.Since, err = lookback.Since(in.Since, time.Now()); err != nil {
+		return "", err
+	}
+	p, err := t.connect(ctx)
+	if err != nil {
+		return "", err
+	}
+	h, err := p.History(ctx, q)
+	if err != nil {
+		return "", err
+	}
+	var w words
+	for _, row := range lookback.Rows(h, time.Now()) {
+		w.add("%s", row)
+	}
+	return w.String(), nil
 }

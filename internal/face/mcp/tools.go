@@ -54,6 +54,9 @@ func addReading(s *mcp.Server, t *tools) {
 		"flaky or slow. Default: only failing tests.", reads, t.tests)
 	add(s, "findings", "List diagnostics of compilers, linters and stack traces: file, line, column, rule, message, "+
 		"and whether each is new since the previous run. Default: all current ones.", reads, t.findings)
+	add(s, "history", "Look back across sessions: a summary of each unit; its runs; ripples; tests with their rate of "+
+		"failure, flaky ones first, and what failures coincide with; or trends: what has become slower or leaks since "+
+		"which run, and what was saved and committed before it. At most 50 rows.", reads, t.history)
 }
 
 // addChanging adds the tools that change something.
@@ -106,6 +109,12 @@ type (
 	}
 	anyUnits struct {
 		Units []string `json:"units,omitempty" jsonschema:"unit or group names; default: all"`
+	}
+	someHistory struct {
+		What   string   `json:"what,omitempty" jsonschema:"units, runs, ripples, tests or trends; default: units"`
+		Units  []string `json:"units,omitempty" jsonschema:"unit names; default: all"`
+		Since  string   `json:"since,omitempty" jsonschema:"only what began since then: 14d, 2h or 2030-05-04; default: all"`
+		Branch string   `json:"branch,omitempty" jsonschema:"only what ran on this branch of version control"`
 	}
 	oneRipple struct {
 		Number int `json:"number,omitempty" jsonschema:"ripple number; default: the newest"`

@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/past"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/engine/simulate"
@@ -57,6 +58,7 @@ type played struct {
 	detail       api.Detail
 	explanation  api.Explanation
 	observations api.Observations
+	history      map[past.Kind]past.History
 	samples      []api.Sample
 	past         verdicts.History
 	root         string // the project directory
@@ -139,6 +141,9 @@ func (p *played) Explain(_ context.Context, unit string) (api.Explanation, error
 }
 func (p *played) Observations(context.Context, []string) (api.Observations, error) {
 	return p.observations, nil
+}
+func (p *played) History(_ context.Context, q past.Query) (past.History, error) {
+	return p.history[q.What], nil
 }
 func (p *played) Samples(_ context.Context, from int64) (api.SamplePage, error) {
 	return api.SamplePage{Samples: p.samples[min(from, int64(len(p.samples))):], Next: int64(len(p.samples))}, nil

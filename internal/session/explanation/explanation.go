@@ -24,7 +24,9 @@ type Sources struct {
 	Results *outcomes.Results
 	// Lines returns the lines of a run's output that most likely tell why it failed, at most so many.
 	Lines func(unit string, run, most int) ([]api.Line, error)
-	Clean func(string) string // makes text of others safe to show
+	// Earlier returns the last failure of a unit before it last ran well; nil: none is known.
+	Earlier func(unit string) *api.Earlier
+	Clean   func(string) string // makes text of others safe to show
 }
 
 // Limits of an explanation.
@@ -82,6 +84,7 @@ func (s Sources) failure(u *engine.Unit) (api.Failure, error) {
 		LastGood: lastGood(u),
 		Changed:  make([]string, 0, len(u.Suspects)),
 	}
+	f.Earlier = s.Earlier(u.Name)
 	for _, path := range u.Suspects {
 		f.Changed = append(f.Changed, s.Clean(path))
 	}
