@@ -60,18 +60,20 @@ var allowed = map[string]string{
 	"engine/simulate/random": "engine engine/explain engine/simulate plan",
 	"face/card":              "api text/escape text/format",
 	"face/cli": "api api/client api/exit api/socket demo draft engine/recording face/cli/ask face/cli/personal " +
-		"face/cli/preview face/cli/summary face/cli/why face/client face/export face/mcp face/plain face/tui " +
-		"files output/redact plan plan/adhoc plan/document plan/edit plan/settings session/impact " +
-		"session/observation store/consent store/observed store/paths supervisor supervisor/guard text/escape " +
-		"text/format text/suggest watch/pattern watch/repository",
+		"face/cli/preview face/cli/summary face/cli/why face/client face/client/history face/export face/mcp " +
+		"face/plain face/tui files output/redact plan plan/adhoc plan/document plan/edit plan/settings " +
+		"session/impact session/observation store/consent store/observed store/paths supervisor " +
+		"supervisor/guard text/escape text/format text/suggest watch/pattern watch/repository",
 	"face/cli/ask":      "api/exit face/cli/preview plan process store/consent store/paths text/escape text/format",
 	"face/cli/personal": "api/exit face/tui files plan/adhoc plan/document plan/edit plan/settings store/paths",
 	"face/cli/preview":  "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
 	"face/cli/summary":  "api text/escape text/format",
 	"face/cli/why":      "api api/exit face/card face/client",
-	"face/client": "api api/client api/exit api/past api/socket face/card face/draw face/export face/lookback " +
-		"face/plain face/timeline output/query output/reader output/terminal plan/settings process/series " +
-		"session/outcomes store/history store/paths text/escape text/format text/suggest",
+	"face/client": "api api/client api/exit api/socket face/card face/draw face/export face/lookback face/plain " +
+		"face/timeline output/query output/reader output/terminal plan/settings process/series session/outcomes " +
+		"store/paths text/escape text/format text/suggest",
+	"face/client/history": "api/exit api/past face/client face/lookback store/history store/paths text/format " +
+		"text/suggest",
 	"face/draw":     "api face/timeline text/format text/theme",
 	"face/export":   "api face/plain results/sarif text/escape text/pen",
 	"face/lookback": "api api/past text/format",
@@ -146,7 +148,7 @@ var allowed = map[string]string{
 	"session/account": "api",
 	"session/explanation": "api engine engine/explain plan results/source session/outcomes text/format " +
 		"text/location",
-	"session/history": "api plan process/series results store/history watch/repository",
+	"session/history": "api api/past plan process/series results store/history watch/repository",
 	"session/impact": "api engine engine/dryrun engine/explain plan plan/capture text/format text/suggest watch " +
 		"watch/pattern",
 	"session/observation": "api engine plan plan/edit process/observe session/impact store/observed text/escape " +

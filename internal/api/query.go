@@ -236,7 +236,7 @@ func (q *HistoryQuery) params() []param {
 	set := kind.set
 	kind.set = func(texts []string) string {
 		if q.What = past.Kind(texts[0]); !slices.Contains(past.Kinds, q.What) {
-			return fmt.Sprintf("must be units, runs, ripples, tests or trends, not %q", texts[0])
+			return fmt.Sprintf("must be units, runs, ripples, tests, trends or days, not %q", texts[0])
 		}
 		return set(texts)
 	}
@@ -246,6 +246,8 @@ func (q *HistoryQuery) params() []param {
 		timeParam("since", &q.Since),
 		timeParam("until", &q.Until),
 		textParam("branch", &q.Branch),
+		textParam("suite", &q.Test.Suite),
+		textParam("test", &q.Test.Name),
 		countParam("count", &q.Count, past.MaxCount),
 	}
 }

@@ -74,7 +74,7 @@ func (l *loop) run(first engine.Event) {
 	l.publish()
 	l.account.Add(api.Fact{At: time.Now().Round(0), Kind: api.FactEnded, Text: "everything has ended"})
 	l.recordedSoon()
-	l.reading.close()
+	l.reading.Close()
 	l.book.Flush()
 	l.showing.mu.Lock()
 	l.showing.ended = true

@@ -172,7 +172,7 @@ type facts struct {
 	unkept   atomic.Bool // a failure to write snapshots was reported
 	history  *recorder.Recorder
 	recorded chan struct{} // closed when the history is written
-	reading  reading
+	reading  recorder.Reading
 }
 
 // timedEvent is an event with its time.

@@ -15,6 +15,7 @@ type Query struct {
 	Since  time.Time // what began then or later; zero: all that is kept
 	Until  time.Time // and before; zero: now
 	Branch string    // only what ran on this branch; empty: on any
+	Test   Test      // of Days: only this test's suite and name, of the first unit; empty: of units
 	Count  int       // at most so many, the newest; 0 is DefaultCount, and of Units all
 }
 
@@ -33,10 +34,11 @@ const (
 	Ripples Kind = "ripples"
 	Tests   Kind = "tests" // a summary of each test, the most unreliable ones first
 	Trends  Kind = "trends"
+	Days    Kind = "days" // a summary of each unit, or of one test, on each day
 )
 
 // Kinds are all of them.
-var Kinds = []Kind{Units, Runs, Ripples, Tests, Trends}
+var Kinds = []Kind{Units, Runs, Ripples, Tests, Trends, Days}
 
 // History is a part of a project's history, newest first. Only what was asked for is set.
 type History struct {
@@ -46,6 +48,7 @@ type History struct {
 	Ripples []Ripple  `json:"ripples,omitempty"`
 	Tests   []Test    `json:"tests,omitempty"`
 	Trends  []Trend   `json:"trends,omitempty"`
+	Days    []Day     `json:"days,omitempty"` // by unit, oldest first
 	More    bool      `json:"more,omitempty"` // there is more than was asked for
 }
 
@@ -71,6 +74,20 @@ type Unit struct {
 	LastBad  time.Time       `json:"last_bad,omitzero"`
 	LastGood time.Time       `json:"last_good,omitzero"`
 }
+
+// Day summarizes the runs of a unit on a day, or the results of a test.
+type Day struct {
+	Unit   string    `json:"unit"`
+	Day    time.Time `json:"day"` // when it began
+	Runs   int       `json:"runs"`
+	Broken int       `json:"broken"`          // that failed or crashed
+	Flaky  int       `json:"flaky,omitempty"` // of a test: failures or recoveries without a change
+	Took   Five      `json:"took"`            // seconds, of good runs
+	Memory Five      `json:"memory"`          // bytes, medians of runs
+}
+
+// Five is the least value, the quartiles and the greatest value.
+type Five [5]float64
 
 // Run is a run of any session.
 type Run struct {

@@ -305,7 +305,7 @@ func TestThroughTheSocket(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, want, history)
 	_, err = c.History(t.Context(), past.Query{What: "wishes", Units: []string{"tides"}})
-	require.ErrorContains(t, err, `what must be units, runs, ripples, tests or trends, not "wishes"`)
+	require.ErrorContains(t, err, `what must be units, runs, ripples, tests, trends or days, not "wishes"`)
 	why, err := c.Explain(t.Context(), "tides")
 	require.NoError(t, err)
 	assert.Equal(t, "<bad>", why.Failure.Excerpts[0].Message)

@@ -43,7 +43,6 @@ func Commands(of Settings) []*cobra.Command {
 		statusCommand(of),
 		logsCommand(of),
 		ripplesCommand(of),
-		historyCommand(of),
 		waitCommand(of),
 		exportCommand(of),
 		typeCommand(of),

@@ -89,6 +89,8 @@ func (r *Reader) History(ctx context.Context, q past.Query) (h past.History, err
 		h.Tests, h.More, err = r.tests(ctx, q)
 	case past.Trends:
 		h.Trends, h.More, err = r.trends(ctx, q)
+	case past.Days:
+		h.Days, err = r.days(ctx, q)
 	default:
 		h.Units, err = r.units(ctx, q)
 	}

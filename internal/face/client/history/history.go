@@ -1,4 +1,6 @@
-package client
+// Package history has the command that looks back across sessions. It reads the history itself, so the project need not
+// be running.
+package history
 
 import (
 	"context"
@@ -15,15 +17,17 @@ import (
 
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/past"
+	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/lookback"
-	"omnivigil/internal/store/history"
+	store "omnivigil/internal/store/history"
 	"omnivigil/internal/store/paths"
 	"omnivigil/internal/text/suggest"
 )
 
 // looking is how a user looks at the history.
 type looking struct {
-	asking
+	of      client.Settings
+	asJSON  bool
 	query   past.Query
 	since   string
 	what    map[past.Kind]*bool
@@ -31,9 +35,10 @@ type looking struct {
 	dismiss int64
 }
 
-func historyCommand(of Settings) *cobra.Command {
-	l := &looking{asking: asking{of: of}, what: map[past.Kind]*bool{}}
-	c := l.flag(&cobra.Command{
+// Command returns the command history.
+func Command(of client.Settings) *cobra.Command {
+	l := &looking{of: of, what: map[past.Kind]*bool{}}
+	c := &cobra.Command{
 		Use:   "history [UNIT ...]",
 		Short: "Show runs, tests, ripples and trends across sessions",
 		Long: `Show what the history of the project has: without a unit, a summary of each unit, and
@@ -46,14 +51,15 @@ than chance. --dismiss marks a trend as dismissed.`,
   omnivigil history harbour --since 14d
   omnivigil history --tests --branch main
   omnivigil history --compare main..tide-table`,
-		ValidArgsFunction: CompleteUnits(of),
+		ValidArgsFunction: client.CompleteUnits(of),
 		RunE: func(c *cobra.Command, units []string) error {
 			l.query.Units = units
 			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
 			return l.run(ctx, c.Flags().Changed("dismiss"))
 		},
-	})
+	}
+	c.Flags().BoolVar(&l.asJSON, "json", false, "print JSON as described in docs/api.md")
 	for kind, says := range map[past.Kind]string{
 		past.Tests:   "tests, the most unreliable ones first",
 		past.Ripples: "ripples, newest first",
@@ -83,8 +89,8 @@ func (l *looking) run(ctx context.Context, dismiss bool) error {
 	if dismiss {
 		return l.dismissed(dir)
 	}
-	r, err := history.Read(dir)
-	if errors.Is(err, history.ErrNone) {
+	r, err := store.Read(dir)
+	if errors.Is(err, store.ErrNone) {
 		return exit.Refuse("omnivigil: the project of %s has no history yet: it is written while the project runs", file)
 	}
 	if err != nil {
@@ -107,18 +113,18 @@ func (l *looking) run(ctx context.Context, dismiss bool) error {
 }
 
 func (l *looking) dismissed(dir string) error {
-	switch err := history.Dismiss(dir, l.dismiss); {
+	switch err := store.Dismiss(dir, l.dismiss); {
 	case errors.Is(err, fs.ErrNotExist):
 		return exit.Refuse("omnivigil: there is no trend %d; omnivigil history --trends lists them", l.dismiss)
 	case err != nil:
 		return exit.With(exit.Failed, err)
 	}
-	Say(os.Stdout, "Trend %d is dismissed.", l.dismiss)
+	client.Say(os.Stdout, "Trend %d is dismissed.", l.dismiss)
 	return nil
 }
 
 // checkUnits refuses names that the history does not have.
-func (l *looking) checkUnits(ctx context.Context, r *history.Reader) error {
+func (l *looking) checkUnits(ctx context.Context, r *store.Reader) error {
 	if len(l.query.Units) == 0 {
 		return nil
 	}
@@ -139,7 +145,7 @@ func (l *looking) checkUnits(ctx context.Context, r *history.Reader) error {
 }
 
 // show prints a part of the history.
-func (l *looking) show(ctx context.Context, r *history.Reader) error {
+func (l *looking) show(ctx context.Context, r *store.Reader) error {
 	q := l.query
 	for kind, chosen := range l.what {
 		if *chosen {
@@ -161,10 +167,10 @@ func (l *looking) show(ctx context.Context, r *history.Reader) error {
 		return err
 	}
 	if l.asJSON {
-		return PrintJSON(h)
+		return client.PrintJSON(h)
 	}
 	for _, row := range lookback.Rows(h, time.Now()) {
-		Say(os.Stdout, "%s", row)
+		client.Say(os.Stdout, "%s", row)
 	}
 	return nil
 }

@@ -1,4 +1,4 @@
-package client
+package history
 
 import (
 	"context"
@@ -10,12 +10,13 @@ import (
 
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/past"
-	"omnivigil/internal/store/history"
+	"omnivigil/internal/face/client"
+	store "omnivigil/internal/store/history"
 	"omnivigil/internal/text/format"
 )
 
 // compared prints which units and tests differ between two branches or commits.
-func (l *looking) compared(ctx context.Context, r *history.Reader) error {
+func (l *looking) compared(ctx context.Context, r *store.Reader) error {
 	a, b, ok := strings.Cut(l.compare, "..")
 	if !ok || a == "" || b == "" {
 		return exit.Refuse("omnivigil: --compare takes two branches or commits, as main..tide-table")
@@ -30,14 +31,14 @@ func (l *looking) compared(ctx context.Context, r *history.Reader) error {
 		}
 	}
 	if l.asJSON {
-		return PrintJSON(c)
+		return client.PrintJSON(c)
 	}
-	Say(os.Stdout, "%s on %s, %s on %s", format.Count(c.RunsA, "run"), a, format.Count(c.RunsB, "run"), b)
+	client.Say(os.Stdout, "%s on %s, %s on %s", format.Count(c.RunsA, "run"), a, format.Count(c.RunsB, "run"), b)
 	for _, d := range c.Differences {
-		Say(os.Stdout, "%s", differenceLine(d, a, b))
+		client.Say(os.Stdout, "%s", differenceLine(d, a, b))
 	}
 	if len(c.Differences) == 0 {
-		Say(os.Stdout, "Nothing differs by more than chance.")
+		client.Say(os.Stdout, "Nothing differs by more than chance.")
 	}
 	return nil
 }

@@ -1,0 +1,80 @@
+package history
+
+import (
+	"context"
+	"errors"
+	"sync"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/api/past"
+	"omnivigil/internal/store/history"
+)
+
+// Reading is the history as faces read it. It is opened when it is first read. Its methods may be called from any
+// goroutine.
+type Reading struct {
+	Dir string // empty: there is none
+
+	mu     sync.Mutex
+	reader *history.Reader // nil: not opened yet
+}
+
+// History returns a part of the history. A *api.Refusal tells that there is none.
+func (r *Reading) History(ctx context.Context, q past.Query) (past.History, error) {
+	from, err := r.open()
+	if err != nil {
+		return past.History{}, err
+	}
+	return from.History(ctx, q)
+}
+
+func (r *Reading) open() (*history.Reader, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.reader != nil {
+		return r.reader, nil
+	}
+	if r.Dir == "" {
+		return nil, api.Refuse("no history is kept of this project")
+	}
+	from, err := history.Read(r.Dir)
+	if errors.Is(err, history.ErrNone) || errors.Is(err, history.ErrNewer) {
+		return nil, api.Refuse("%v", err)
+	}
+	r.reader = from
+	return from, err
+}
+
+// Close closes it.
+func (r *Reading) Close() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.reader != nil {
+		r.reader.Close()
+	}
+}
+
+// Earlier returns the last failure of a unit before it last ran well, and what fixed that; nil: none is known.
+func (r *Reading) Earlier(unit string) *api.Earlier {
+	const most = 1000
+	h, err := r.History(context.Background(), past.Query{What: past.Runs, Units: []string{unit}, Count: most})
+	if err != nil {
+		return nil
+	}
+	var fix *past.Run // the good run that was looked at last
+	for i := range h.Runs {
+		switch r := &h.Runs[i]; {
+		case !api.State(r.Outcome).Broken() && r.Took > 0:
+			fix = r
+		case api.State(r.Outcome).Broken() && fix != nil:
+			how := r.Outcome
+			if r.Exit != "" {
+				how += ": " + r.Exit
+			}
+			return &api.Earlier{
+				At: r.Ended, Run: r.Number, How: how, FixedAt: fix.Began, Because: fix.Because, Revision: fix.Revision,
+			}
+		}
+	}
+	return nil
+}
