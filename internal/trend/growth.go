@@ -29,6 +29,9 @@ const (
 	steadyShares = 3                // each third of the time must show growth: a warm-up ends
 )
 
+// MinGrowth is the minimum length of a run that can show growth.
+const MinGrowth = blocks * minPart
+
 // GrowthOf returns the growth of the values of one run, which are in order of time; each is valid until the next one.
 // It is reported if the medians of sixteen parts of the run rise by the rank test of Mann (1945) and Kendall (1975),
 // by a tenth of the first level or more, and in each third of the time; the rate is the slope of Theil (1950) and Sen

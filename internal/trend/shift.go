@@ -179,7 +179,7 @@ func hodgesLehmann(before, since []float64) float64 {
 }
 
 // split is the index at which the newest values of a series divide best into two levels: that with the least sum of
-// the distances from the medians.
+// the squared distances from the medians.
 func split(values []float64) int {
 	least := max(len(values)-after[len(after)-1]-maxBefore/4, minBefore/2)
 	best, at := math.Inf(1), least
@@ -191,11 +191,12 @@ func split(values []float64) int {
 	return at
 }
 
-// spread is the sum of the distances from the median.
+// spread is the sum of the squared distances from the median. Outliers count as three standard deviations.
 func spread(values []float64) (sum float64) {
-	m := median(values)
-	for _, v := range values {
-		sum += math.Abs(v - m)
+	residuals := centered(values)
+	limit := 3 * max(deviation(residuals), minScale)
+	for _, r := range residuals {
+		sum += min(r*r, limit*limit)
 	}
 	return sum
 }

@@ -15,7 +15,7 @@ type Query struct {
 	Since  time.Time // what began then or later; zero: all that is kept
 	Until  time.Time // and before; zero: now
 	Branch string    // only what ran on this branch; empty: on any
-	Test   Test      // of Days: only this test's suite and name, of the first unit; empty: of units
+	Test   Test      // of Days and Tests: only the test with this suite and name, of the first unit; empty: all
 	Count  int       // at most so many, the newest; 0 is DefaultCount, and of Units all
 }
 
@@ -192,3 +192,6 @@ type Difference struct {
 	B       float64 `json:"b"`
 	Ratio   float64 `json:"ratio,omitempty"` // of durations: B compared with A, as estimated from all pairs
 }
+
+// Most is the greatest value.
+func (f Five) Most() float64 { return f[4] }

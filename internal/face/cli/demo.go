@@ -13,12 +13,14 @@ import (
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/store/consent"
+	"omnivigil/internal/store/history"
+	"omnivigil/internal/store/history/madeup"
 	"omnivigil/internal/store/paths"
 	"omnivigil/internal/supervisor"
 )
 
 func demoCommand() *cobra.Command {
-	var autopilot, keep bool
+	var autopilot, keep, month bool
 	var as look
 	var pause time.Duration
 	c := &cobra.Command{
@@ -26,11 +28,12 @@ func demoCommand() *cobra.Command {
 		Short: "Start the demo project, a small ferry line, in its own directory",
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			return runDemo(demoOptions{autopilot, keep, as, pause})
+			return runDemo(demoOptions{autopilot, keep, month, as, pause})
 		},
 	}
 	c.Flags().BoolVar(&autopilot, "autopilot", false, "edit the demo's files automatically every few seconds")
 	c.Flags().BoolVar(&keep, "keep", false, "keep the demo's directory afterwards")
+	c.Flags().BoolVar(&month, "month", false, "with a made-up month of history, for charts over days and trends")
 	as.flags(c)
 	c.Flags().DurationVar(&pause, "pause", 6*time.Second, "pause between the edits of the autopilot")
 	return c
@@ -52,7 +55,7 @@ func actCommand() *cobra.Command {
 }
 
 type demoOptions struct {
-	autopilot, keep bool
+	autopilot, keep, month bool
 	look
 	pause time.Duration
 }
@@ -87,6 +90,11 @@ func runDemo(o demoOptions) error {
 		defer fmt.Fprintln(os.Stderr, "The demo's directory is kept at", folder)
 	} else {
 		how.Remove = parent
+	}
+	if o.month {
+		if _, err := madeup.Ferries(time.Now()).Write(paths.History(p.File), history.Limits{}); err != nil {
+			return exit.With(exit.Failed, err)
+		}
 	}
 	client, err := launch(place, how)
 	if err != nil {

@@ -128,7 +128,6 @@ func (a *analyst) forget() { a.news = nil }
 
 // enter writes a trend.
 func (a *analyst) enter(t *transaction, key seriesKey, news Trend, before point) error {
-	news.Found = time.Now()
 	var err error
 	if news.Between, err = t.between(before.at, news.Since); err != nil {
 		return err
@@ -203,6 +202,7 @@ func (a *analyst) value(t *transaction, key seriesKey, s trend.Sensitivity, v tr
 		return nil
 	}
 	of.Kind, of.Before, of.After, of.Since, of.Run = Higher, shift.Before, shift.After, after.at, after.run
+	of.Found = p.at
 	if shift.Ratio < 1 {
 		of.Kind = Lower
 	}

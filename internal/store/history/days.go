@@ -71,19 +71,11 @@ func fiveOf(values []int64, factor float64) (f past.Five) {
 
 // testDays summarizes the results of one test of a unit on each day.
 func (r *Reader) testDays(ctx context.Context, q past.Query) ([]past.Day, error) {
-	var test int64
-	unit := ""
-	if len(q.Units) > 0 {
-		unit = q.Units[0]
-	}
-	err := r.db.QueryRowContext(ctx, `SELECT test.id FROM test JOIN unit ON unit.id = test.unit WHERE unit.name = ?
-		AND suite = ? AND test.name = ?`, unit, q.Test.Suite, q.Test.Name).Scan(&test)
-	if err == sql.ErrNoRows {
-		return nil, nil
-	}
-	if err != nil {
+	test, err := r.testOf(ctx, q)
+	if err != nil || test <= 0 {
 		return nil, err
 	}
+	unit := q.Units[0]
 	var all []past.Day
 	rows, err := r.db.QueryContext(ctx, `SELECT day, runs, failed, flaky, least, quarter, median, three, most FROM test_day
 		WHERE test = ? ORDER BY day`, test)

@@ -146,6 +146,7 @@ CREATE TABLE trend (
 	after     REAL NOT NULL,
 	text      TEXT NOT NULL,
 	changes   TEXT NOT NULL,              -- JSON: the files and commits between the last run before it and that run
+	ended     INTEGER,                    -- of grows: when a later run no longer grew; NULL: none has
 	dismissed INTEGER NOT NULL DEFAULT 0
 );
 CREATE INDEX trend_found ON trend (found);

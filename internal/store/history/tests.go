@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -109,6 +110,10 @@ func (r *Reader) tests(ctx context.Context, q past.Query) ([]past.Test, bool, er
 // sumTests adds up the results that are stored run by run. It returns these runs too, without their results.
 func (r *Reader) sumTests(ctx context.Context, q past.Query) (map[int64]*testSum, []packed, error) {
 	sums, runs := map[int64]*testSum{}, []packed(nil)
+	only, err := r.testOf(ctx, q)
+	if err != nil {
+		return nil, nil, err
+	}
 	w := conditionOf(q, "result.began", "unit.name")
 	rows, err := r.db.QueryContext(ctx, `SELECT run.id, result.unit, result.began, same, loaded, cases FROM result
 		JOIN run ON run.id = result.run JOIN unit ON unit.id = result.unit`+w.String()+
@@ -121,6 +126,9 @@ func (r *Reader) sumTests(ctx context.Context, q past.Query) (map[int64]*testSum
 		}
 		runs = append(runs, p)
 		return eachCase(cases, func(test, status, took int64) {
+			if only != 0 && test != only {
+				return
+			}
 			s := sums[test]
 			if s == nil {
 				s = &testSum{daily: daily{last: -1}, unit: p.unit}
@@ -136,10 +144,30 @@ func (r *Reader) sumTests(ctx context.Context, q past.Query) (map[int64]*testSum
 	return sums, runs, err
 }
 
+// testOf returns the number of the test that a query names; 0: it names none, or -1: it is not known.
+func (r *Reader) testOf(ctx context.Context, q past.Query) (id int64, err error) {
+	if q.Test.Suite == "" && q.Test.Name == "" || len(q.Units) == 0 {
+		return 0, nil
+	}
+	err = r.db.QueryRowContext(ctx, `SELECT test.id FROM test JOIN unit ON unit.id = test.unit WHERE unit.name = ?
+		AND suite = ? AND test.name = ?`, q.Units[0], q.Test.Suite, q.Test.Name).Scan(&id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return -1, nil
+	}
+	return id, err
+}
+
 // addDays adds the results of which only the sums of days are left.
 func (r *Reader) addDays(ctx context.Context, q past.Query, sums map[int64]*testSum) error {
 	q.Branch = "" // days are of all branches
+	only, err := r.testOf(ctx, q)
+	if err != nil {
+		return err
+	}
 	w := conditionOf(q, "day * 86400000", "unit.name")
+	if only != 0 {
+		w.add("test = ?", only)
+	}
 	rows, err := r.db.QueryContext(ctx, `SELECT test, day, runs, failed, flaky, median, test.unit FROM test_day
 		JOIN test ON test.id = test JOIN unit ON unit.id = test.unit`+w.String(), w.args...)
 	return collect(rows, err, func(rows *sql.Rows) error {

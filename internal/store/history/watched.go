@@ -24,7 +24,9 @@ func (a *analyst) ran(t *transaction, unit int64, r Run, results Results) error 
 	if r.Findings >= 0 && r.State == api.Done {
 		values[Findings] = float64(r.Findings)
 	}
-	delete(a.memory, r.Unit)
+	if err := a.memoryEnded(t, unit, r); err != nil {
+		return err
+	}
 	if r.Run.Command == "" { // the whole of it
 		for _, m := range []Measure{Duration, Output, Memory, Findings} {
 			v := trend.Value{Value: values[m], Loaded: r.Loaded && m == Duration}
@@ -107,7 +109,7 @@ type memory struct {
 	run    int
 	values []trend.At
 	looked time.Time // when its growth was looked at
-	told   bool      // it was reported
+	grows  bool      // it grew then
 }
 
 const (
@@ -131,19 +133,43 @@ func (a *analyst) used(t *transaction, unit int64, s Sample) error {
 		}
 		m.values = m.values[:len(m.values)/2]
 	}
-	if m.told || s.At.Sub(m.looked) < growthLook {
+	if s.At.Sub(m.looked) < growthLook {
 		return nil
 	}
 	m.looked = s.At
 	g, grows := trend.GrowthOf(m.values, s.At)
-	if !grows {
+	if !grows || m.grows {
 		return nil
 	}
-	m.told = true
+	m.grows = true
+	if known, err := t.leaks(unit); err != nil || known {
+		return err
+	}
 	text := fmt.Sprintf("memory grows by %s an hour in run %d: %s after %s, at first %s", format.Bytes(g.PerHour), s.Run,
 		format.Bytes(g.To), format.Duration(g.End.Sub(g.Since).Round(time.Minute)), format.Bytes(g.From))
 	return a.enter(t, seriesKey{measure: Memory, unit: unit}, Trend{Kind: Grows, Measure: Memory, Unit: s.Unit,
-		Since: g.Since, Run: s.Run, Before: g.From, After: g.PerHour, Text: text}, point{at: t.runBefore(unit, g.Since)})
+		Found: s.At, Since: g.Since, Run: s.Run, Before: g.From, After: g.PerHour, Text: text},
+		point{at: t.runBefore(unit, g.Since)})
+}
+
+// leaks reports whether the growth of a unit was reported, and no later run was without it.
+func (t *transaction) leaks(unit int64) (known bool, err error) {
+	err = t.QueryRow("SELECT EXISTS (SELECT 1 FROM trend WHERE unit = ? AND kind = ? AND ended IS NULL)", unit,
+		string(Grows)).Scan(&known)
+	return known, err
+}
+
+// memoryEnded notes that a run did not grow, although it was long enough: if the unit did before, that is over.
+func (a *analyst) memoryEnded(t *transaction, unit int64, r Run) error {
+	m := a.memory[r.Unit]
+	delete(a.memory, r.Unit)
+	if m == nil || m.run != r.Run.Number || m.grows || len(m.values) == 0 ||
+		r.Run.EndedAt.Sub(m.values[0].Time) < trend.MinGrowth+growthLook {
+		return nil
+	}
+	_, err := t.Exec("UPDATE trend SET ended = ? WHERE unit = ? AND kind = ? AND ended IS NULL", milli(r.Run.EndedAt), unit,
+		string(Grows))
+	return err
 }
 
 // runBefore is when the last run of a unit before a time began; the zero time: there is none.
@@ -220,6 +246,7 @@ func (a *analyst) failed(t *transaction, unit, test int64, p point, status api.C
 	}
 	f.told = true
 	of.Kind, of.Measure, of.Since, of.Run, of.After = Flaky, Failures, p.at, p.run, float64(f.failures)
+	of.Found = p.at
 	of.Text = fmt.Sprintf("fails without a change: %d times so far", f.failures)
 	return a.enter(t, seriesKey{measure: Failures, unit: unit, test: test}, of, point{at: p.at})
 }

@@ -189,8 +189,11 @@ func (w *Writer) add(e entry) {
 
 // Close writes what is left, ends the session and closes the database. It blocks, but not for longer than another
 // process may write.
-func (w *Writer) Close() {
-	w.add(sessionEnd{time.Now()})
+func (w *Writer) Close() { w.CloseAt(time.Now()) }
+
+// CloseAt is Close for a session that ended at a time.
+func (w *Writer) CloseAt(at time.Time) {
+	w.add(sessionEnd{at})
 	close(w.closing)
 	<-w.closed
 }

@@ -27,6 +27,8 @@ type charts struct {
 	alone   bool
 	largest bool
 	top     int
+	byDay   bool // the chart over days is shown
+	days    days
 }
 
 // Show shows the first chart that has data, or the first one.
@@ -43,6 +45,9 @@ func (*charts) Grabs(*view.Model) bool { return false }
 func (*charts) ShowsAxis() {}
 
 func (v *charts) Ask(m *view.Model) {
+	if v.byDay {
+		v.days.ask(m)
+	}
 	m.Samples.Ask(m)
 	if !v.chosen && m.Samples.AreKnown() {
 		v.chosen = true
@@ -74,7 +79,15 @@ func (v *charts) Update(m *view.Model, msg tea.Msg) {
 }
 
 // choose shows another measure.
-func (v *charts) choose(measure int) { v.measure, v.top, v.chosen = measure, 0, true }
+func (v *charts) choose(measure int) { v.measure, v.top, v.chosen, v.byDay = measure, 0, true, false }
+
+// chooseDays shows the chart over days or, if it is shown, its next measure.
+func (v *charts) chooseDays() {
+	if v.top, v.chosen = 0, true; v.byDay {
+		v.days.measure = (v.days.measure + 1) % len(timeline.DayMeasures)
+	}
+	v.byDay = true
+}
 
 // graphs are the graphs to draw.
 func (v *charts) graphs(m *view.Model) []timeline.Graph {
@@ -93,6 +106,9 @@ func (v *charts) graphs(m *view.Model) []timeline.Graph {
 }
 
 func (v *charts) Draw(m *view.Model, width, height int) []string {
+	if v.byDay {
+		return append([]string{v.tabs(m, width)}, v.days.draw(m, v, width, height-1)...)
+	}
 	c, a := lanes.ColumnsOf(m), lanes.AxisOf(m)
 	measure := timeline.Measures[v.measure]
 	rows := []string{v.tabs(m, width), lanes.SavesRow(m, c, a)}
@@ -124,13 +140,17 @@ func (v *charts) tabs(m *view.Model, width int) string {
 	line := func(chosen func(timeline.Measure) string) string {
 		var parts []string
 		for i, measure := range timeline.Measures {
-			if i == v.measure {
+			if i == v.measure && !v.byDay {
 				parts = append(parts, m.Palette.Bright.Render(fmt.Sprintf("▸%d %s", i+1, chosen(measure))))
 			} else {
 				parts = append(parts, m.Palette.Dim.Render(fmt.Sprintf(" %d %s", i+1, measure)))
 			}
 		}
-		return " " + strings.Join(parts, "  ")
+		days := m.Palette.Dim.Render(" 6 days")
+		if v.byDay {
+			days = m.Palette.Bright.Render("▸6 days")
+		}
+		return " " + strings.Join(append(parts, days), "  ")
 	}
 	text := line(timeline.Measure.Words)
 	if ansi.StringWidth(text) > width {
@@ -227,6 +247,14 @@ var Bindings = []view.Binding{
 	{In: "charts", Keys: []string{"3"}, Name: string(timeline.Measures[2]), Group: view.GroupCharts, Do: measured(2)},
 	{In: "charts", Keys: []string{"4"}, Name: timeline.Measures[3].Words(), Group: view.GroupCharts, Do: measured(3)},
 	{In: "charts", Keys: []string{"5"}, Name: timeline.Measures[4].Words(), Group: view.GroupCharts, Do: measured(4)},
+	{In: "charts", Keys: []string{"6"}, Name: "days: durations, then memory, over weeks and months",
+		Group: view.GroupCharts, Do: view.On(func(_ *view.Model, v *charts) { v.chooseDays() })},
+	{In: "charts", Keys: []string{"+", "="}, Name: "fewer days", Hint: "fewer days", Group: view.GroupCharts, When: showsDays,
+		Unless: noDays,
+		Do:     view.On(func(_ *view.Model, v *charts) { v.days.zoom(-1) })},
+	{In: "charts", Keys: []string{"-"}, Name: "more days", Hint: "more days", Group: view.GroupCharts, When: showsDays,
+		Unless: noDays,
+		Do:     view.On(func(_ *view.Model, v *charts) { v.days.zoom(1) })},
 	{In: "charts", Keys: []string{"enter"}, Name: "show the selected unit, or all", Hint: "this unit",
 		Group: view.GroupCharts, Do: view.On(func(_ *view.Model, v *charts) { v.alone = !v.alone })},
 	{In: "charts", Keys: []string{"o"}, Name: "sort by size, or as in the file", Hint: "sort by size",
@@ -245,6 +273,15 @@ var Bindings = []view.Binding{
 		}},
 	{In: "charts", Keys: []string{"q", "C"}, Name: "back to the lanes", Group: view.GroupCharts,
 		Do: (*view.Model).BackToLanes},
+}
+
+// noDays is why the keys for days do nothing.
+const noDays = "6 shows days"
+
+// showsDays reports whether the chart over days is shown.
+func showsDays(m *view.Model) bool {
+	v, ok := m.Top().(*charts)
+	return ok && v.byDay
 }
 
 // measured shows another measure.

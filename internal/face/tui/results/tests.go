@@ -27,6 +27,7 @@ type tests struct {
 	only   int // index into testKinds
 	marked map[testKey]bool
 	whole  api.Case // the selected one, with its output
+	days   testDays // of the selected one
 	asked  testKey
 	of     int    // the version of the results that it is from
 	scroll int    // of the output of the selected one
@@ -89,6 +90,9 @@ func (t *tests) Ask(m *view.Model) {
 	t.list.Query.Only = testKinds[t.only].only
 	t.list.Ask(m, v)
 	c, ok := t.list.Selected()
+	if ok {
+		t.days.ask(m, keyOf(c))
+	}
 	if !ok || keyOf(c) == t.asked && t.of == v {
 		return
 	}
@@ -379,6 +383,9 @@ func (t *tests) detail(m *view.Model, c api.Case, width, height int) []string {
 		add(m.Palette.Stale, "flaky: its result changed without a change that affects it")
 	case c.Slow:
 		add(m.Palette.Stale, "slow: "+tookText(c)+", much longer than before")
+	}
+	if t.days.of == keyOf(c) {
+		rows = append(rows, t.days.rows(m, width)...)
 	}
 	if len(c.Output) > 0 {
 		rows = append(rows, "")
