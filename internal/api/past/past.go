@@ -141,9 +141,12 @@ type Test struct {
 	High       float64         `json:"high"`
 	Median     seconds.Seconds `json:"median"`
 	LastFailed time.Time       `json:"last_failed,omitzero"`
-	// Coincides names what its failures coincide with more often than by chance: "load", or units that ran.
+	// Coincides names what its failures coincide with more often than by chance: Load, or units that ran.
 	Coincides []string `json:"coincides,omitempty"`
 }
+
+// Load in Coincides is the load of other programs. It cannot be a unit's name.
+const Load = "(load)"
 
 // Title is the test's name for people.
 func (t Test) Title() string {

@@ -120,13 +120,27 @@ func pastTestLine(t past.Test, now time.Time) string {
 	if t.Flaky > 0 {
 		text += fmt.Sprintf(", %s without a change", format.Count(t.Flaky, "time"))
 	}
-	if len(t.Coincides) > 0 {
-		text += ", mostly with " + strings.Join(t.Coincides, " and ")
-	}
+	text += Coincides(t)
 	if t.Median > 0 {
 		text += ", median " + format.Duration(t.Median.Duration())
 	}
 	return text
+}
+
+// Coincides tells what the failures of a test coincide with, as a part of a sentence; empty: nothing.
+func Coincides(t past.Test) string {
+	var parts []string
+	for _, what := range t.Coincides {
+		if what == past.Load {
+			parts = append(parts, "under load")
+		} else {
+			parts = append(parts, "while "+what+" runs")
+		}
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return ", mostly " + strings.Join(parts, " and ")
 }
 
 // sayTrend prints a trend, and what was saved and committed before it.

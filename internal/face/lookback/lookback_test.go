@@ -33,9 +33,9 @@ func TestRows(t *testing.T) {
 			{Unit: "harbour", Number: 6, Outcome: "done", Took: took, Passed: 9, Began: now}}},
 		"12:04:31      current     4.20 s  fares.csv": {Ripples: []past.Ripple{
 			{Title: "fares.csv", Outcome: "current", Took: took, Since: now}}},
-		"harbour  low tide: failed in 6 of 214 runs (1.3 % to 6.0 %), last 12:04:31, 4 times without a change, mostly with load, median 4.20 s": {
+		"harbour  low tide: failed in 6 of 214 runs (1.3 % to 6.0 %), last 12:04:31, 4 times without a change, mostly under load, median 4.20 s": {
 			Tests: []past.Test{{Unit: "harbour", Name: "low tide", Runs: 214, Failed: 6, Flaky: 4, Low: 0.0129, High: 0.0598,
-				LastFailed: now, Coincides: []string{"load"}, Median: took}}},
+				LastFailed: now, Coincides: []string{past.Load}, Median: took}}},
 		"trend 3  1 May 12:04  harbour: 40 % slower since run 812: 5.90 s, before 4.20 s  (dismissed)\n" +
 			"         saved before: a.go, b.go and 3 more\n         commits: c0ffee123..decade123": {Trends: []past.Trend{
 			{ID: 3, Unit: "harbour", Since: now.AddDate(0, 0, -3), Text: "40 % slower since run 812: 5.90 s, before 4.20 s",

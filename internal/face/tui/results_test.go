@@ -174,12 +174,17 @@ func TestResultScreens(t *testing.T) {
 		{"findings", 158, 46, []string{"F"}},
 		{"findings-good", 80, 24, []string{"F", "down"}},
 		{"findings-small", 60, 15, []string{"F"}},
+		{"tests-days", 120, 40, []string{"T", "down"}},
 		{"tests-help", 100, 50, []string{"T", "?"}},
 		{"results-lanes", 120, 24, []string{">", ">"}},
 	} {
 		t.Run(test.name, func(t *testing.T) {
-			m, _ := withResults(t, test.width, test.height, 0, 0)
+			m, p := withResults(t, test.width, test.height, 0, 0)
+			if test.name == "tests-days" {
+				p.history = lately(p.Now)
+			}
 			m.keyed(test.keys...)
+			m.settle(nil)
 			rows := m.screen()
 			require.Len(t, rows, test.height)
 			for i, row := range rows {

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/past"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/recording"
 	"omnivigil/internal/engine/simulate"
@@ -118,6 +119,30 @@ func used(now time.Time) []api.Sample {
 	return all
 }
 
+// lately is a history in which u0 has become slower eight days ago, and u1 fails now and then.
+func lately(now time.Time) map[past.Kind]past.History {
+	var all []past.Day
+	for n := range 40 {
+		at := now.AddDate(0, 0, n-39)
+		slower := 1.0
+		if n >= 31 {
+			slower = 1.6
+		}
+		wave := 1 + float64(n%5)/20
+		all = append(all,
+			past.Day{Unit: "u0", Day: at, Runs: 20, Took: past.Five{slower, 1.2 * slower, 1.3 * wave * slower, 1.5 * slower, 2.5},
+				Memory: past.Five{8e6, 8e6, 8e6, 8e6, 8e6}},
+			past.Day{Unit: "u1", Day: at, Runs: n % 3, Broken: n % 6 / 5, Flaky: n % 12 / 11, Took: past.Five{0.2, 0.3, 0.4, 0.5, 0.6}})
+	}
+	return map[past.Kind]past.History{
+		past.Days: {Days: all},
+		past.Trends: {Trends: []past.Trend{{ID: 1, Kind: "higher", Measure: "duration", Unit: "u0", Since: now.AddDate(0, 0, -8),
+			Text: "60 % slower since run 812: 2.1 s, before 1.3 s", Files: []string{"a.go", "b.go", "c.go"}}}},
+		past.Tests: {Tests: []past.Test{{Unit: "u3", Runs: 214, Failed: 6, Flaky: 4, Low: 0.0129, High: 0.0598,
+			Coincides: []string{past.Load}}}},
+	}
+}
+
 // TestViewScreens draws every view at three sizes and compares it with the files in testdata.
 func TestViewScreens(t *testing.T) {
 	for _, test := range []struct {
@@ -132,6 +157,7 @@ func TestViewScreens(t *testing.T) {
 		{"map-if-restarted", []string{"M", "v"}},
 		{"charts-cpu", []string{"C"}},
 		{"charts-durations", []string{"C", "4", "o"}},
+		{"charts-days", []string{"C", "6"}},
 		{"actions", []string{":", "r", "i"}},
 	} {
 		for _, size := range sizes {
@@ -139,6 +165,7 @@ func TestViewScreens(t *testing.T) {
 			t.Run(name, func(t *testing.T) {
 				m, p := play(t, 5, size[0], size[1])
 				p.detail, p.samples, p.observations = whole(p.Now), used(p.Now), observed()
+				p.history = lately(p.Now)
 				m.keyed(test.keys...)
 				holds(t, m)
 				compareScreen(t, m, name)

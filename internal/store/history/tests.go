@@ -196,7 +196,6 @@ func (r *Reader) addDays(ctx context.Context, q past.Query, sums map[int64]*test
 func (r *Reader) coincide(ctx context.Context, all []past.Test, ids map[int]int64, sums map[int64]*testSum,
 	runs []packed,
 ) error {
-	const load = "load"
 	var with map[string]map[int64]bool // by what, the runs
 	of := map[int64]int{}              // by unit, how many runs
 	for i := range all {
@@ -209,10 +208,10 @@ func (r *Reader) coincide(ctx context.Context, all []past.Test, ids map[int]int6
 			if with, err = r.overlapping(ctx, runs); err != nil {
 				return err
 			}
-			with[load] = map[int64]bool{}
+			with[past.Load] = map[int64]bool{}
 			for _, p := range runs {
 				of[p.unit]++
-				with[load][p.run] = p.loaded
+				with[past.Load][p.run] = p.loaded
 			}
 		}
 		for what, in := range with {

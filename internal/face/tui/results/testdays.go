@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"omnivigil/internal/api/past"
+	"omnivigil/internal/face/lookback"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/format"
@@ -61,9 +62,7 @@ func (d *testDays) rows(m *view.Model, width int) []string {
 	if d.sum.Flaky > 0 {
 		text += fmt.Sprintf(", %s without a change", format.Count(d.sum.Flaky, "time"))
 	}
-	if len(d.sum.Coincides) > 0 {
-		text += ", mostly with " + strings.Join(d.sum.Coincides, " and ")
-	}
+	text += lookback.Coincides(d.sum)
 	if d.sum.Median > 0 {
 		text += ", median " + format.Duration(d.sum.Median.Duration())
 	}
