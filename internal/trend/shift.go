@@ -25,14 +25,17 @@ type Shift struct {
 // MinRatio is the smallest shift that is reported, up or down.
 const MinRatio = 1.3
 
-// Sensitivity is how sure a shift has to be: the number of standard errors by which it has to differ from none.
-type Sensitivity float64
+// Sensitivity is how sure a shift has to be.
+type Sensitivity struct {
+	errors float64 // the number of standard errors by which it has to differ from none
+	least  int     // the number of values after it that are needed
+}
 
-const (
+var (
 	// OfRuns is for a project's units: tens of series with up to a million values a year together.
-	OfRuns Sensitivity = 4.65
+	OfRuns = Sensitivity{5.1, 5}
 	// OfTests is for single tests: thousands of series with up to a hundred million values a year together.
-	OfTests Sensitivity = 5.6
+	OfTests = Sensitivity{5.8, 9}
 )
 
 const (
@@ -43,6 +46,7 @@ const (
 	// show less than there is.
 	minCorrelation, maxCorrelation = 0.3, 0.7
 	minScale                       = 0.03 // of the logarithms: no duration repeats more exactly
+	afterLoad                      = 3    // values after load that are not trusted: load is not always noticed
 )
 
 // after are the numbers of newest values that are compared with those before.
@@ -55,13 +59,13 @@ type Detector struct {
 	level       []float64 // the logarithms of the newest values since the last shift
 	numbers     []int     // theirs in the series
 	added       int       // how many values the series has
-	loaded      bool      // the newest one was measured under load
+	suspicious  int       // so many of the next values may have been measured under load
 	usual       float64   // the median of level, computed now and then
 	due         int       // the number of values from which it is computed again
 }
 
 // NewDetector returns a detector for a series without values.
-func NewDetector(s Sensitivity) *Detector { return &Detector{sensitivity: s} }
+func NewDetector(s Sensitivity) *Detector { return &Detector{sensitivity: s, suspicious: -1} }
 
 // Value is one value of a series.
 type Value struct {
@@ -70,23 +74,15 @@ type Value struct {
 }
 
 // Add adds a value. It returns the shift that the value makes certain, if there is one: each shift is returned once.
-// Values under load and those right after load, which may not have been noticed, are skipped, and so are those that are
-// not positive; Shift.At counts them.
+// Values under load and the next three are skipped, and so are those that are not positive; Shift.At counts them.
 //
 // The newest values are compared with those before by the rank-sum test of Wilcoxon (1945) and Mann and Whitney (1947),
 // with the variance corrected for correlation of neighboring values (an autoregressive process of order one). A shift
 // is reported if the ranks differ significantly, and the shift as estimated by Hodges and Lehmann (1963) is at least
 // MinRatio and Sensitivity standard errors. Logarithms are compared: a duration varies in proportion to itself.
 func (d *Detector) Add(v Value) (Shift, bool) {
-	number := d.added
-	d.added++
-	loaded := v.Loaded || d.loaded
-	if d.loaded = v.Loaded; loaded || v.Value <= 0 || math.IsNaN(v.Value) || math.IsInf(v.Value, 0) {
+	if !d.Seed(v) {
 		return Shift{}, false
-	}
-	d.level, d.numbers = append(d.level, math.Log(v.Value)), append(d.numbers, number)
-	if over := len(d.level) - maxBefore - after[len(after)-1]; over > 0 {
-		d.level, d.numbers = slices.Delete(d.level, 0, over), slices.Delete(d.numbers, 0, over)
 	}
 	if !d.suspect() {
 		return Shift{}, false
@@ -95,6 +91,9 @@ func (d *Detector) Add(v Value) (Shift, bool) {
 		n := len(d.level) - m
 		if n < minBefore {
 			break
+		}
+		if m < d.sensitivity.least {
+			continue
 		}
 		before, since := d.level[max(n-maxBefore, 0):n], d.level[n:]
 		if !d.certain(before, since) {
@@ -111,18 +110,35 @@ func (d *Detector) Add(v Value) (Shift, bool) {
 	return Shift{}, false
 }
 
+// Seed adds a value without looking for a shift: it was looked at before. It returns false for a value that is skipped.
+func (d *Detector) Seed(v Value) bool {
+	number := d.added
+	d.added++
+	if d.suspicious = max(d.suspicious-1, -1); v.Loaded {
+		d.suspicious = afterLoad
+	}
+	if d.suspicious >= 0 || v.Value <= 0 || math.IsNaN(v.Value) || math.IsInf(v.Value, 0) {
+		return false
+	}
+	d.level, d.numbers = append(d.level, math.Log(v.Value)), append(d.numbers, number)
+	if over := len(d.level) - maxBefore - after[len(after)-1]; over > 0 {
+		d.level, d.numbers = slices.Delete(d.level, 0, over), slices.Delete(d.numbers, 0, over)
+	}
+	return true
+}
+
 // suspect reports whether the newest values may be on another level: a quick look that spares most values the full one.
 func (d *Detector) suspect() bool {
 	n := len(d.level)
 	if d.added >= d.due {
-		d.usual, d.due = median(d.level[max(n-maxBefore, 0):]), d.added+8
+		d.usual, d.due = median(d.level[max(n-maxBefore, 0):]), d.added+32
 	}
 	sum, next := 0.0, 0
 	for i, m := range []int{after[0], after[5], after[len(after)-1]} {
 		for ; next < min(m, n); next++ {
 			sum += d.level[n-1-next]
 		}
-		if next > 0 && math.Abs(sum/float64(next)-d.usual) > math.Log(MinRatio)*0.75 {
+		if next > 0 && math.Abs(sum/float64(next)-d.usual) > math.Log(MinRatio)*0.85 {
 			return true
 		}
 		if i > 0 && next < m {
@@ -145,7 +161,7 @@ func (d *Detector) certain(before, since []float64) bool {
 	r := min(max(correlation(residuals)-1/math.Sqrt(m+n), minCorrelation), maxCorrelation)
 	inflation := (1 + r) / (1 - r)
 	// There are more ways for few values to differ by chance: their windows overlap less.
-	errors := float64(d.sensitivity) * (1 + 3/(m*m))
+	errors := d.sensitivity.errors * (1 + 3/(m*m))
 	if math.Abs(moved) < errors*scale*math.Sqrt(inflation*(1/m+1/n)) {
 		return false
 	}
@@ -167,15 +183,33 @@ func rankSum(before, since []float64) (u float64) {
 	return u
 }
 
-// hodgesLehmann is the median of the differences of all pairs.
+// hodgesLehmann is the median of the differences of all pairs. It is found by bisection: how many differences are below
+// a value is counted without computing them.
 func hodgesLehmann(before, since []float64) float64 {
-	differences := make([]float64, 0, len(before)*len(since))
-	for _, a := range before {
-		for _, b := range since {
-			differences = append(differences, b-a)
+	a, b := slices.Sorted(slices.Values(before)), slices.Sorted(slices.Values(since))
+	low, high := b[0]-a[len(a)-1], b[len(b)-1]-a[0]
+	const exact = 1e-4 // of a logarithm: a hundredth of a percent
+	for high-low > exact {
+		middle := (low + high) / 2
+		if below(a, b, middle)*2 < len(a)*len(b) {
+			low = middle
+		} else {
+			high = middle
 		}
 	}
-	return median(differences)
+	return (low + high) / 2
+}
+
+// below is how many differences of pairs of sorted values, the second minus the first, are at most some value.
+func below(a, b []float64, most float64) (n int) {
+	at := 0 // the values of a before it are too small: their difference is greater
+	for _, v := range b {
+		for at < len(a) && v-a[at] > most {
+			at++
+		}
+		n += len(a) - at
+	}
+	return n
 }
 
 // split is the index at which the newest values of a series divide best into two levels: that with the least sum of

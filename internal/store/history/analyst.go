@@ -78,15 +78,26 @@ func newSeries(s trend.Sensitivity) *series { return &series{Detector: trend.New
 // maxPoints is more values than a detector remembers.
 const maxPoints = 400
 
-// add adds a value, and returns the shift that it makes certain, with the last run before it and the first one after it.
-func (s *series) add(v trend.Value, p point) (shift trend.Shift, before, after point, is bool) {
+// note notes where a value is.
+func (s *series) note(p point) {
 	s.points = append(s.points, p)
 	if over := len(s.points) - maxPoints; over > 0 {
 		s.points = slices.Delete(s.points, 0, over)
 		s.first += over
 	}
+}
+
+// seed adds a value that was watched before.
+func (s *series) seed(v trend.Value, p point) {
+	s.note(p)
+	s.Seed(v)
+}
+
+// add adds a value, and returns the shift that it makes certain, with the last run before it and the first one after it.
+func (s *series) add(v trend.Value, p point) (shift trend.Shift, before, after point, is bool) {
+	s.note(p)
 	if shift, is = s.Add(v); is {
-		at := shift.At - s.first
+		at := max(shift.At-s.first, 0)
 		before, after = s.points[max(at-1, 0)], s.points[at]
 	}
 	return shift, before, after, is

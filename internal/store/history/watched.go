@@ -91,7 +91,7 @@ func (t *transaction) earlier(s *series, key seriesKey, before point) error {
 		all = append(all, e)
 	}
 	for _, e := range slices.Backward(all) {
-		s.add(e.Value, e.point)
+		s.seed(e.Value, e.point)
 	}
 	return rows.Err()
 }
@@ -312,7 +312,7 @@ func (a *analyst) recallCase(unit int64, c [3]int64, p point, loaded, same bool,
 		if a.series[key] == nil {
 			a.series[key] = newSeries(trend.OfTests)
 		}
-		a.series[key].add(trend.Value{Value: took.Seconds(), Loaded: loaded}, p)
+		a.series[key].seed(trend.Value{Value: took.Seconds(), Loaded: loaded}, p)
 	}
 	f := a.flaky[test]
 	if f == nil {
