@@ -62,8 +62,9 @@ var allowed = map[string]string{
 	"face/cli": "api api/client api/exit api/socket demo draft engine/recording face/cli/ask face/cli/personal " +
 		"face/cli/preview face/cli/summary face/cli/why face/client face/client/history face/export face/mcp " +
 		"face/plain face/tui files output/redact plan plan/adhoc plan/document plan/edit plan/settings " +
-		"session/impact session/observation store/consent store/observed store/paths supervisor " +
-		"supervisor/guard text/escape text/format text/suggest watch/pattern watch/repository",
+		"session/impact session/observation store/consent store/history store/history/madeup store/observed " +
+		"store/paths supervisor supervisor/guard text/escape text/format text/suggest watch/pattern " +
+		"watch/repository",
 	"face/cli/ask":      "api/exit face/cli/preview plan process store/consent store/paths text/escape text/format",
 	"face/cli/personal": "api/exit face/tui files plan/adhoc plan/document plan/edit plan/settings store/paths",
 	"face/cli/preview":  "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
@@ -71,7 +72,7 @@ var allowed = map[string]string{
 	"face/cli/why":      "api api/exit face/card face/client",
 	"face/client": "api api/client api/exit api/socket face/card face/draw face/export face/lookback face/plain " +
 		"face/timeline output/query output/reader output/terminal plan/settings process/series session/outcomes " +
-		"store/paths text/escape text/format text/suggest",
+		"session/run store/paths text/escape text/format text/suggest",
 	"face/client/history": "api/exit api/past face/client face/lookback store/history store/paths text/format " +
 		"text/suggest",
 	"face/draw":     "api face/timeline text/format text/theme",
@@ -79,20 +80,21 @@ var allowed = map[string]string{
 	"face/lookback": "api api/past text/format",
 	"face/mcp":      "api api/past face/card face/lookback text/escape text/format text/suggest",
 	"face/plain":    "api text/escape text/format",
-	"face/timeline": "api text/format",
+	"face/timeline": "api api/past text/format",
 	"face/tui": "api face/timeline face/tui/arguments face/tui/cells face/tui/charts face/tui/lanes " +
 		"face/tui/mapview face/tui/overview face/tui/panels face/tui/results face/tui/ripples face/tui/typing " +
 		"face/tui/unitview face/tui/view output/query text/escape text/format text/suggest",
 	"face/tui/arguments": "api face/tui/overview face/tui/view text/format text/shellwords",
 	"face/tui/cells":     "api face/timeline text/theme",
-	"face/tui/charts":    "face/draw face/timeline face/tui/cells face/tui/lanes face/tui/overview face/tui/view",
-	"face/tui/lanes":     "api face/draw face/timeline face/tui/cells face/tui/view text/format",
-	"face/tui/mapview":   "api face/draw face/timeline face/tui/cells face/tui/lanes face/tui/view",
+	"face/tui/charts": "api/past face/draw face/timeline face/tui/cells face/tui/lanes face/tui/overview " +
+		"face/tui/view text/format",
+	"face/tui/lanes":   "api face/draw face/timeline face/tui/cells face/tui/view text/format",
+	"face/tui/mapview": "api face/draw face/timeline face/tui/cells face/tui/lanes face/tui/view",
 	"face/tui/overview": "api face/draw face/export face/timeline face/tui/cells face/tui/lanes face/tui/stream " +
 		"face/tui/view output/locate output/query output/stacktrace process/browser text/escape text/format",
 	"face/tui/panels": "api face/card face/tui/cells face/tui/lanes face/tui/overview face/tui/view text/format",
-	"face/tui/results": "api face/export face/tui/arguments face/tui/cells face/tui/lanes face/tui/stream " +
-		"face/tui/view output/query text/escape text/format",
+	"face/tui/results": "api api/past face/export face/lookback face/timeline face/tui/arguments face/tui/cells " +
+		"face/tui/lanes face/tui/stream face/tui/view output/query text/escape text/format",
 	"face/tui/ripples": "api face/draw face/timeline face/tui/cells face/tui/overview face/tui/stream " +
 		"face/tui/view output/query text/escape text/format",
 	"face/tui/stream": "api face/tui/cells face/tui/lanes face/tui/view output/query output/structured " +
@@ -160,17 +162,18 @@ var allowed = map[string]string{
 	"session/run": "api engine engine/explain output/logbook output/redact output/terminal plan process " +
 		"process/observe process/probe results results/passes results/readers results/record store/reuse " +
 		"store/setup text/escape text/format",
-	"session/snapshot":  "api engine engine/explain plan session/impact text/escape text/format",
-	"session/survey":    "engine",
-	"session/terminals": "api engine output/logbook output/redact output/terminal plan session/run text/suggest",
-	"session/verdicts":  "api engine engine/explain plan process session/run",
-	"session/writers":   "engine process session/run",
-	"store/consent":     "files plan text/format",
-	"store/history":     "api api/past api/seconds text/format trend",
-	"store/observed":    "files plan process/observe store/reuse",
-	"store/paths":       "api/socket",
-	"store/reuse":       "files plan text/lazyregexp watch/pattern watch/stamp",
-	"store/setup":       "files plan watch/pattern",
+	"session/snapshot":     "api engine engine/explain plan session/impact text/escape text/format",
+	"session/survey":       "engine",
+	"session/terminals":    "api engine output/logbook output/redact output/terminal plan session/run text/suggest",
+	"session/verdicts":     "api engine engine/explain plan process session/run",
+	"session/writers":      "engine process session/run",
+	"store/consent":        "files plan text/format",
+	"store/history":        "api api/past api/seconds text/format trend",
+	"store/history/madeup": "api store/history",
+	"store/observed":       "files plan process/observe store/reuse",
+	"store/paths":          "api/socket",
+	"store/reuse":          "files plan text/lazyregexp watch/pattern watch/stamp",
+	"store/setup":          "files plan watch/pattern",
 	"supervisor": "api api/exit api/server api/socket demo engine output/logbook plan plan/settings session " +
 		"session/impact store/consent store/paths supervisor/guard",
 	"supervisor/guard": "process",

@@ -23,7 +23,7 @@ func resultCommands(of Settings) []*cobra.Command {
 }
 
 func testsCommand(of Settings) *cobra.Command {
-	a := &asking{of: of}
+	a := &reading{asking: asking{of: of}}
 	q, output := api.ResultQuery{Count: api.MaxLines}, false
 	c := a.flag(&cobra.Command{
 		Use:   "tests [UNIT or GROUP ...]",
@@ -36,7 +36,7 @@ than its usual duration), skipped or passed.`,
 		ValidArgsFunction: CompleteUnits(of),
 		RunE: func(_ *cobra.Command, units []string) error {
 			q.Units = units
-			return a.on(func(ctx context.Context, p *apiclient.Client) error {
+			return a.read(func(ctx context.Context, p readable) error {
 				if a.asJSON {
 					page, err := p.Cases(ctx, q)
 					if err != nil {
@@ -55,7 +55,7 @@ than its usual duration), skipped or passed.`,
 }
 
 // sayTests lists tests, after a summary of each unit.
-func sayTests(ctx context.Context, w io.Writer, p *apiclient.Client, q api.ResultQuery, output bool) error {
+func sayTests(ctx context.Context, w io.Writer, p readable, q api.ResultQuery, output bool) error {
 	snap, err := p.Snapshot(ctx)
 	if err != nil {
 		return err
@@ -125,7 +125,7 @@ func testLine(snap *api.Snapshot, c api.Case) string {
 }
 
 func findingsCommand(of Settings) *cobra.Command {
-	a := &asking{of: of}
+	a := &reading{asking: asking{of: of}}
 	q, format := api.ResultQuery{Count: api.MaxLines}, "text"
 	c := a.flag(&cobra.Command{
 		Use:   "findings [UNIT or GROUP ...]",
@@ -141,7 +141,7 @@ list of errors.`,
 			if format != "text" && format != "places" {
 				return exit.Refuse("omnivigil: --format must be text or places, not %q", format)
 			}
-			return a.on(func(ctx context.Context, p *apiclient.Client) error {
+			return a.read(func(ctx context.Context, p readable) error {
 				page, err := p.Findings(ctx, q)
 				if err != nil {
 					return err

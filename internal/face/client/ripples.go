@@ -11,14 +11,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
-	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/face/plain"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/text/format"
 )
 
 func ripplesCommand(of Settings) *cobra.Command {
-	a := &asking{of: of}
+	a := &reading{asking: asking{of: of}}
 	return a.flag(&cobra.Command{
 		Use:   "ripples [NUMBER or last]",
 		Short: "List recent ripples, or show one ripple in full",
@@ -26,7 +25,7 @@ func ripplesCommand(of Settings) *cobra.Command {
 rest. Without a number, list the newest twenty. "last" is that of the newest save.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			return a.on(func(ctx context.Context, p *apiclient.Client) error {
+			return a.read(func(ctx context.Context, p readable) error {
 				snap, err := p.Snapshot(ctx)
 				if err != nil {
 					return err
@@ -67,7 +66,7 @@ func rippleTook(r *api.Ripple) string {
 }
 
 // sayRipple prints a ripple with its runs, and the output of the failed ones.
-func sayRipple(ctx context.Context, w io.Writer, p api.Project, r *api.Ripple) error {
+func sayRipple(ctx context.Context, w io.Writer, p api.Log, r *api.Ripple) error {
 	Say(w, "ripple %d, %s: %s", r.ID, format.Clock(r.Since), r.Title)
 	switch {
 	case !r.Resting():

@@ -11,18 +11,22 @@ import (
 
 	"omnivigil/internal/api"
 	apiclient "omnivigil/internal/api/client"
+	"omnivigil/internal/api/exit"
 	"omnivigil/internal/face/card"
 	"omnivigil/internal/text/format"
 )
 
 func statusCommand(of Settings) *cobra.Command {
-	a := &asking{of: of}
+	a := &reading{asking: asking{of: of}}
 	socket := false
 	c := a.flag(&cobra.Command{
 		Use:   "status [UNIT]",
 		Short: "Show the project's status, or one unit in full",
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, units []string) error {
+			if a.session != "" {
+				return a.read(func(_ context.Context, p readable) error { return a.sayEnded(p, units) })
+			}
 			return a.on(func(ctx context.Context, p *apiclient.Client) error {
 				if socket {
 					fmt.Println(p.Socket())
@@ -52,9 +56,31 @@ func statusCommand(of Settings) *cobra.Command {
 	return c
 }
 
+// sayEnded prints the state in which a session was left.
+func (a *asking) sayEnded(p readable, units []string) error {
+	snap, err := p.Snapshot(context.Background())
+	switch {
+	case err != nil:
+		return err
+	case len(units) > 0:
+		return exit.Refuse("omnivigil: a session that has ended has no unit in full; omnivigil history %s has its runs",
+			units[0])
+	case a.asJSON:
+		return PrintJSON(snap)
+	}
+	Say(os.Stdout, "%s %s was left at %s", snap.Project.Name, snap.Project.Session, snap.At.Format("2 Jan 15:04:05"))
+	sayState(os.Stdout, snap)
+	return nil
+}
+
 func sayStatus(w io.Writer, snap *api.Snapshot) {
 	Say(w, "%s  %s", strings.ToUpper(string(snap.Verdict.Word)), snap.Verdict.Text)
 	Say(w, "%s", Seen(snap))
+	sayState(w, snap)
+}
+
+// sayState lists doubts, an error of the settings, and the units.
+func sayState(w io.Writer, snap *api.Snapshot) {
 	sayDoubts(w, snap.Doubts)
 	if snap.Settings != "" {
 		problem, _, _ := strings.Cut(snap.Settings, "\n")
