@@ -73,8 +73,8 @@ var allowed = map[string]string{
 	"face/client": "api api/client api/exit api/socket face/card face/draw face/export face/lookback face/plain " +
 		"face/timeline output/query output/reader output/terminal plan/settings process/series session/outcomes " +
 		"session/run store/paths text/escape text/format text/suggest",
-	"face/client/history": "api/exit api/past face/client face/lookback store/history store/paths text/format " +
-		"text/suggest",
+	"face/client/history": "api/exit api/past face/client face/lookback store/history/reader store/paths " +
+		"text/format text/suggest",
 	"face/draw":     "api face/timeline text/format text/theme",
 	"face/export":   "api face/plain results/sarif text/escape text/pen",
 	"face/lookback": "api api/past text/format",
@@ -150,7 +150,8 @@ var allowed = map[string]string{
 	"session/account": "api",
 	"session/explanation": "api engine engine/explain plan results/source session/outcomes text/format " +
 		"text/location",
-	"session/history": "api api/past plan process/series results store/history watch/repository",
+	"session/history": "api api/past plan process/series results store/history store/history/database " +
+		"store/history/reader watch/repository",
 	"session/impact": "api engine engine/dryrun engine/explain plan plan/capture text/format text/suggest watch " +
 		"watch/pattern",
 	"session/observation": "api engine plan plan/edit process/observe session/impact store/observed text/escape " +
@@ -162,18 +163,22 @@ var allowed = map[string]string{
 	"session/run": "api engine engine/explain output/logbook output/redact output/terminal plan process " +
 		"process/observe process/probe results results/passes results/readers results/record store/reuse " +
 		"store/setup text/escape text/format",
-	"session/snapshot":     "api engine engine/explain plan session/impact text/escape text/format",
-	"session/survey":       "engine",
-	"session/terminals":    "api engine output/logbook output/redact output/terminal plan session/run text/suggest",
-	"session/verdicts":     "api engine engine/explain plan process session/run",
-	"session/writers":      "engine process session/run",
-	"store/consent":        "files plan text/format",
-	"store/history":        "api api/past api/seconds text/format trend",
-	"store/history/madeup": "api store/history",
-	"store/observed":       "files plan process/observe store/reuse",
-	"store/paths":          "api/socket",
-	"store/reuse":          "files plan text/lazyregexp watch/pattern watch/stamp",
-	"store/setup":          "files plan watch/pattern",
+	"session/snapshot":       "api engine engine/explain plan session/impact text/escape text/format",
+	"session/survey":         "engine",
+	"session/terminals":      "api engine output/logbook output/redact output/terminal plan session/run text/suggest",
+	"session/verdicts":       "api engine engine/explain plan process session/run",
+	"session/writers":        "engine process session/run",
+	"store/consent":          "files plan text/format",
+	"store/history":          "api store/history/cases store/history/database text/format trend",
+	"store/history/cases":    "",
+	"store/history/database": "",
+	"store/history/madeup":   "api store/history",
+	"store/history/reader": "api api/past api/seconds store/history store/history/cases store/history/database " +
+		"trend",
+	"store/observed": "files plan process/observe store/reuse",
+	"store/paths":    "api/socket",
+	"store/reuse":    "files plan text/lazyregexp watch/pattern watch/stamp",
+	"store/setup":    "files plan watch/pattern",
 	"supervisor": "api api/exit api/server api/socket demo engine output/logbook plan plan/settings session " +
 		"session/impact store/consent store/paths supervisor/guard",
 	"supervisor/guard": "process",

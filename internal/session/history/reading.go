@@ -7,7 +7,8 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/past"
-	"omnivigil/internal/store/history"
+	"omnivigil/internal/store/history/database"
+	"omnivigil/internal/store/history/reader"
 )
 
 // Reading is the history as faces read it. It is opened when it is first read. Its methods may be called from any
@@ -15,8 +16,8 @@ import (
 type Reading struct {
 	Dir string // empty: there is none
 
-	mu     sync.Mutex
-	reader *history.Reader // nil: not opened yet
+	mu   sync.Mutex
+	from *reader.Reader // nil: not opened yet
 }
 
 // History returns a part of the history. A *api.Refusal tells that there is none.
@@ -28,20 +29,20 @@ func (r *Reading) History(ctx context.Context, q past.Query) (past.History, erro
 	return from.History(ctx, q)
 }
 
-func (r *Reading) open() (*history.Reader, error) {
+func (r *Reading) open() (*reader.Reader, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.reader != nil {
-		return r.reader, nil
+	if r.from != nil {
+		return r.from, nil
 	}
 	if r.Dir == "" {
 		return nil, api.Refuse("no history is kept of this project")
 	}
-	from, err := history.Read(r.Dir)
-	if errors.Is(err, history.ErrNone) || errors.Is(err, history.ErrNewer) {
+	from, err := reader.Read(r.Dir)
+	if errors.Is(err, reader.ErrNone) || errors.Is(err, database.ErrNewer) {
 		return nil, api.Refuse("%v", err)
 	}
-	r.reader = from
+	r.from = from
 	return from, err
 }
 
@@ -49,8 +50,8 @@ func (r *Reading) open() (*history.Reader, error) {
 func (r *Reading) Close() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.reader != nil {
-		r.reader.Close()
+	if r.from != nil {
+		r.from.Close()
 	}
 }
 

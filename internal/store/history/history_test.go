@@ -1,7 +1,6 @@
 package history
 
 import (
-	"bytes"
 	"database/sql"
 	"fmt"
 	"math"
@@ -17,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/store/history/database"
 )
 
 // began is when the sessions of these tests begin.
@@ -54,7 +54,7 @@ func written(t *testing.T, dir, session string, limits Limits, write func(w *Wri
 // value returns the only value of a query.
 func value[T any](t *testing.T, dir, query string, args ...any) (v T) {
 	t.Helper()
-	db, err := sql.Open("sqlite", filepath.Join(dir, FileName))
+	db, err := sql.Open("sqlite", filepath.Join(dir, database.FileName))
 	require.NoError(t, err)
 	defer db.Close()
 	require.NoError(t, db.QueryRow(query, args...).Scan(&v), query)
@@ -122,16 +122,16 @@ func TestWhatIsWritten(t *testing.T) {
 // TestNewerVersion checks that a file of a newer program is left untouched, and that this is reported.
 func TestNewerVersion(t *testing.T) {
 	dir := t.TempDir()
-	file := filepath.Join(dir, FileName)
+	file := filepath.Join(dir, database.FileName)
 	db, err := sql.Open("sqlite", file)
 	require.NoError(t, err)
-	_, err = db.Exec(fmt.Sprintf("CREATE TABLE wonder (x); PRAGMA user_version = %d", Version+1))
+	_, err = db.Exec(fmt.Sprintf("CREATE TABLE wonder (x); PRAGMA user_version = %d", database.Version+1))
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	before, err := os.ReadFile(file)
 	require.NoError(t, err)
 	r := written(t, dir, "one", Limits{}, func(w *Writer) { w.Ran(ranAt(1, began, time.Second)) })
-	assert.Equal(t, []string{"no history is written: " + ErrNewer.Error()}, r.problems)
+	assert.Equal(t, []string{"no history is written: " + database.ErrNewer.Error()}, r.problems)
 	after, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.Equal(t, before, after)
@@ -238,20 +238,6 @@ func TestLimits(t *testing.T) {
 	written(t, dir, "three", Limits{Size: size - 4096}, func(*Writer) {})
 	assert.Greater(t, value[int64](t, dir, "SELECT min(began) FROM run"), oldest.UnixMilli())
 	assert.Positive(t, value[int](t, dir, "SELECT count(*) FROM run"), "the newest remain")
-}
-
-// FuzzCases reads results in any form: they are damaged, or read as they are written.
-func FuzzCases(f *testing.F) {
-	for _, text := range []string{"[]", "[[1,0,1500],[2,1,7]]", "[[1,0", "[[1,2,3,4]]", "[1]", "[[[", "[[-1,0,0]]"} {
-		f.Add([]byte(text))
-	}
-	f.Fuzz(func(t *testing.T, text []byte) {
-		read := 0
-		err := eachCase(text, func(int64, int64, int64) { read++ })
-		if err == nil && len(text) > 0 {
-			assert.Equal(t, bytes.Count(text, []byte("[")), read+1)
-		}
-	})
 }
 
 // TestTrends checks that what changes is reported once, with what was saved in between, also across sessions.

@@ -2,7 +2,7 @@ package history
 
 import (
 	"database/sql"
-	"slices"
+	"omnivigil/internal/store/history/cases"
 	"time"
 )
 
@@ -124,13 +124,6 @@ func (w *Writer) packDays(now time.Time) error {
 	}
 }
 
-// daily are the results of a test on a day.
-type daily struct {
-	took                []int64 // microseconds, of those that passed
-	runs, failed, flaky int
-	last                int64
-}
-
 // packDay packs the results of one day.
 func (w *Writer) packDay(number int64) error {
 	from, to := number*day.Milliseconds(), (number+1)*day.Milliseconds()
@@ -144,9 +137,9 @@ func (w *Writer) packDay(number int64) error {
 		return err
 	}
 	for test, d := range tests {
-		q := quartiles(d.took)
+		q := cases.Quartiles(d.Took)
 		if _, err := tx.Exec(`INSERT OR REPLACE INTO test_day (test, day, runs, failed, flaky, least, quarter, median, three,
-			most) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, test, number, d.runs, d.failed, d.flaky, q[0], q[1], q[2], q[3],
+			most) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, test, number, d.Runs, d.Failed, d.Flaky, q[0], q[1], q[2], q[3],
 			q[4]); err != nil {
 			return err
 		}
@@ -160,56 +153,30 @@ func (w *Writer) packDay(number int64) error {
 // dailyOf reads the results of a time, by test.
 func dailyOf(tx interface {
 	Query(query string, args ...any) (*sql.Rows, error)
-}, from, to int64) (map[int64]*daily, error) {
+}, from, to int64) (map[int64]*cases.Daily, error) {
 	rows, err := tx.Query(`SELECT same, cases FROM result WHERE began >= ? AND began < ? AND cases IS NOT NULL
 		ORDER BY began`, from, to)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	tests := map[int64]*daily{}
+	tests := map[int64]*cases.Daily{}
 	for rows.Next() {
 		var same bool
-		var cases sql.RawBytes
-		if err := rows.Scan(&same, &cases); err != nil {
+		var text sql.RawBytes
+		if err := rows.Scan(&same, &text); err != nil {
 			return nil, err
 		}
-		if err := eachCase(cases, func(test, status, took int64) {
+		if err := cases.Each(text, func(test, status, took int64) {
 			d := tests[test]
 			if d == nil {
-				d = &daily{last: -1}
+				d = &cases.Daily{Last: -1}
 				tests[test] = d
 			}
-			d.add(status, took, same)
+			d.Add(status, took, same)
 		}); err != nil {
 			return nil, err
 		}
 	}
 	return tests, rows.Err()
-}
-
-// add adds a result.
-func (d *daily) add(status, took int64, same bool) {
-	const passed, failed, skipped = 0, 1, 2
-	if d.runs++; status == failed {
-		d.failed++
-	} else if status == passed {
-		d.took = append(d.took, took)
-	}
-	if same && d.last >= 0 && d.last != status && status != skipped && d.last != skipped {
-		d.flaky++
-	}
-	d.last = status
-}
-
-// quartiles are the least value, the quartiles and the greatest value.
-func quartiles(values []int64) (q [5]int64) {
-	if len(values) == 0 {
-		return q
-	}
-	slices.Sort(values)
-	for i := range q {
-		q[i] = values[(len(values)-1)*i/4]
-	}
-	return q
 }

@@ -3,6 +3,7 @@ package history
 import (
 	"cmp"
 	"fmt"
+	"omnivigil/internal/store/history/cases"
 	"slices"
 	"time"
 
@@ -213,7 +214,7 @@ func (a *analyst) tested(t *transaction, unit int64, r Run, results Results) err
 			return err
 		}
 		p, of := point{r.Run.Number, r.Run.OrderedAt}, Trend{Unit: r.Unit, Suite: c.Suite, Test: c.Name}
-		if c.Status == api.CasePassed && c.Took >= minTest {
+		if c.Status == api.CasePassed && c.Took >= MinTest {
 			of.Measure = Duration
 			if err := a.value(t, seriesKey{measure: Duration, unit: unit, test: test}, trend.OfTests,
 				trend.Value{Value: c.Took.Seconds(), Loaded: r.Loaded}, p, of); err != nil {
@@ -227,8 +228,8 @@ func (a *analyst) tested(t *transaction, unit int64, r Run, results Results) err
 	return nil
 }
 
-// minTest is the duration from which tests are watched: below it, the clock of most runners is too coarse.
-const minTest = 20 * time.Millisecond
+// MinTest is the duration from which tests are watched: below it, the clock of most runners is too coarse.
+const MinTest = 20 * time.Millisecond
 
 // failed notes the result of a test, and enters it as flaky when it has failed without a change often enough.
 func (a *analyst) failed(t *transaction, unit, test int64, p point, status api.CaseStatus, same bool, of Trend) error {
@@ -288,7 +289,7 @@ func (a *analyst) recall(t *transaction, unit int64, before Run) error {
 		return err
 	}
 	for _, e := range slices.Backward(all) {
-		if err := eachCase(e.cases, func(test, status, took int64) {
+		if err := cases.Each(e.cases, func(test, status, took int64) {
 			a.recallCase(unit, [3]int64{test, status, took}, e.point, e.loaded, e.same, shifted)
 		}); err != nil {
 			return err
@@ -307,7 +308,7 @@ func (a *analyst) recall(t *transaction, unit int64, before Run) error {
 func (a *analyst) recallCase(unit int64, c [3]int64, p point, loaded, same bool, shifted map[int64]int64) {
 	test, status := c[0], [...]api.CaseStatus{api.CasePassed, api.CaseFailed, api.CaseSkipped}[c[1]%3]
 	took := time.Duration(c[2]) * time.Microsecond
-	if status == api.CasePassed && took >= minTest && p.at.UnixMilli() >= shifted[test] {
+	if status == api.CasePassed && took >= MinTest && p.at.UnixMilli() >= shifted[test] {
 		key := seriesKey{measure: Duration, unit: unit, test: test}
 		if a.series[key] == nil {
 			a.series[key] = newSeries(trend.OfTests)

@@ -7,22 +7,16 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"net/url"
 	"os"
 	"path/filepath"
 	"sync"
 	"time"
 
-	"modernc.org/sqlite" // the driver "sqlite"
-	sqlitelib "modernc.org/sqlite/lib"
+	"omnivigil/internal/store/history/database"
 )
-
-// FileName is the name of the database in a project's directory of history.
-const FileName = "history.sqlite"
 
 const (
 	pause      = 2 * time.Second // between two writes
-	patience   = 5 * time.Second // for another process that writes
 	maxPending = 20_000          // entries; what comes on top of these is dropped
 )
 
@@ -88,17 +82,17 @@ func (w *Writer) open() error {
 	if err := os.MkdirAll(w.dir, 0o700); err != nil {
 		return err
 	}
-	file := filepath.Join(w.dir, FileName)
+	file := filepath.Join(w.dir, database.FileName)
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600) // the files next to it get the same mode
 	if err != nil {
 		return err
 	}
 	f.Close()
-	if w.db, err = open(file, "_txlock=immediate", "_pragma=foreign_keys(1)"); err != nil {
+	if w.db, err = database.Open(file, "_txlock=immediate", "_pragma=foreign_keys(1)"); err != nil {
 		return err
 	}
 	err = w.begin(file)
-	for until := time.Now().Add(patience); isBusy(err) && time.Now().Before(until); err = w.begin(file) {
+	for until := time.Now().Add(database.Patience); database.IsBusy(err) && time.Now().Before(until); err = w.begin(file) {
 		time.Sleep(20 * time.Millisecond) // SQLite itself does not wait to change how a file is kept intact
 	}
 	if err != nil {
@@ -107,34 +101,14 @@ func (w *Writer) open() error {
 	return err
 }
 
-// open opens a database with parameters of the driver. It has one connection.
-func open(file string, parameters ...string) (*sql.DB, error) {
-	address := url.URL{Scheme: "file", Path: file, RawQuery: fmt.Sprintf("_pragma=busy_timeout(%d)", patience.Milliseconds())}
-	for _, p := range parameters {
-		address.RawQuery += "&" + p
-	}
-	db, err := sql.Open("sqlite", address.String())
-	if err != nil {
-		return nil, err
-	}
-	db.SetMaxOpenConns(1)
-	return db, nil
-}
-
-// isBusy reports whether another process writes the database.
-func isBusy(err error) bool {
-	var of *sqlite.Error
-	return errors.As(err, &of) && of.Code()&0xff == sqlitelib.SQLITE_BUSY
-}
-
 // begin prepares the file and enters the session.
 func (w *Writer) begin(file string) error {
 	var version int
 	if err := w.db.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
 		return err
 	}
-	if version > Version {
-		return ErrNewer
+	if version > database.Version {
+		return database.ErrNewer
 	}
 	if version == 0 {
 		if _, err := w.db.Exec("PRAGMA auto_vacuum = INCREMENTAL"); err != nil {
@@ -144,7 +118,7 @@ func (w *Writer) begin(file string) error {
 	if err := w.setJournal(file); err != nil {
 		return err
 	}
-	if err := migrate(w.db); err != nil {
+	if err := database.Migrate(w.db); err != nil {
 		return err
 	}
 	// A session of this name that was entered before was imported, or its supervisor was replaced.
@@ -156,7 +130,7 @@ func (w *Writer) begin(file string) error {
 // its shared memory does not work, by a journal.
 func (w *Writer) setJournal(file string) error {
 	mode := "wal"
-	if !sharesMemory(file) {
+	if !database.SharesMemory(file) {
 		mode = "truncate"
 	}
 	var got string

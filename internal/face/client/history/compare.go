@@ -11,12 +11,12 @@ import (
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/past"
 	"omnivigil/internal/face/client"
-	store "omnivigil/internal/store/history"
+	"omnivigil/internal/store/history/reader"
 	"omnivigil/internal/text/format"
 )
 
 // compared prints which units and tests differ between two branches or commits.
-func (l *looking) compared(ctx context.Context, r *store.Reader) error {
+func (l *looking) compared(ctx context.Context, r *reader.Reader) error {
 	a, b, ok := strings.Cut(l.compare, "..")
 	if !ok || a == "" || b == "" {
 		return exit.Refuse("omnivigil: --compare takes two branches or commits, as main..tide-table")

@@ -19,7 +19,7 @@ import (
 	"omnivigil/internal/api/past"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/lookback"
-	store "omnivigil/internal/store/history"
+	"omnivigil/internal/store/history/reader"
 	"omnivigil/internal/store/paths"
 	"omnivigil/internal/text/suggest"
 )
@@ -89,8 +89,8 @@ func (l *looking) run(ctx context.Context, dismiss bool) error {
 	if dismiss {
 		return l.dismissed(dir)
 	}
-	r, err := store.Read(dir)
-	if errors.Is(err, store.ErrNone) {
+	r, err := reader.Read(dir)
+	if errors.Is(err, reader.ErrNone) {
 		return exit.Refuse("omnivigil: the project of %s has no history yet: it is written while the project runs", file)
 	}
 	if err != nil {
@@ -113,7 +113,7 @@ func (l *looking) run(ctx context.Context, dismiss bool) error {
 }
 
 func (l *looking) dismissed(dir string) error {
-	switch err := store.Dismiss(dir, l.dismiss); {
+	switch err := reader.Dismiss(dir, l.dismiss); {
 	case errors.Is(err, fs.ErrNotExist):
 		return exit.Refuse("omnivigil: there is no trend %d; omnivigil history --trends lists them", l.dismiss)
 	case err != nil:
@@ -124,7 +124,7 @@ func (l *looking) dismissed(dir string) error {
 }
 
 // checkUnits refuses names that the history does not have.
-func (l *looking) checkUnits(ctx context.Context, r *store.Reader) error {
+func (l *looking) checkUnits(ctx context.Context, r *reader.Reader) error {
 	if len(l.query.Units) == 0 {
 		return nil
 	}
@@ -145,7 +145,7 @@ func (l *looking) checkUnits(ctx context.Context, r *store.Reader) error {
 }
 
 // show prints a part of the history.
-func (l *looking) show(ctx context.Context, r *store.Reader) error {
+func (l *looking) show(ctx context.Context, r *reader.Reader) error {
 	q := l.query
 	for kind, chosen := range l.what {
 		if *chosen {

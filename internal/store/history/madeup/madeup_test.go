@@ -11,6 +11,8 @@ import (
 
 	"omnivigil/internal/api/past"
 	"omnivigil/internal/store/history"
+	"omnivigil/internal/store/history/database"
+	"omnivigil/internal/store/history/reader"
 )
 
 // TestFerries checks that a month of the demo reports each of its stories once, and nothing else.
@@ -34,7 +36,7 @@ func BenchmarkYear(b *testing.B) {
 	if dir == "" {
 		dir = b.TempDir()
 	}
-	if _, err := os.Stat(filepath.Join(dir, history.FileName)); err != nil {
+	if _, err := os.Stat(filepath.Join(dir, database.FileName)); err != nil {
 		began := time.Now()
 		trends, err := Year(time.Now()).Write(dir, history.Limits{Size: 500e6})
 		require.NoError(b, err)
@@ -43,10 +45,10 @@ func BenchmarkYear(b *testing.B) {
 			b.Log(t.Since.Format("2 Jan 15:04"), t.Measure, t.Unit, t.Suite, t.Test, t.Text)
 		}
 	}
-	info, err := os.Stat(filepath.Join(dir, history.FileName))
+	info, err := os.Stat(filepath.Join(dir, database.FileName))
 	require.NoError(b, err)
 	b.Logf("%d MB", info.Size()/1e6)
-	r, err := history.Read(dir)
+	r, err := reader.Read(dir)
 	require.NoError(b, err)
 	defer r.Close()
 	for name, q := range map[string]past.Query{

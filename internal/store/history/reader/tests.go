@@ -1,11 +1,11 @@
-package history
+package reader
 
 import (
 	"cmp"
 	"context"
 	"database/sql"
 	"errors"
-	"fmt"
+	"omnivigil/internal/store/history/cases"
 	"slices"
 	"strings"
 	"time"
@@ -23,39 +23,9 @@ type packed struct {
 	loaded bool
 }
 
-// eachCase calls a function with each result in the form in which Results writes them. It is several times as fast as
-// decoding JSON; what is in another form is an error.
-func eachCase(cases []byte, do func(test, status, took int64)) error {
-	var numbers [3]int64
-	n, depth := 0, 0
-	for i, c := range cases {
-		switch {
-		case c >= '0' && c <= '9' && depth == 2:
-			numbers[n] = 10*numbers[n] + int64(c-'0')
-		case c == ',' && depth == 2 && n < 2:
-			n++
-		case c == ',' && depth == 1:
-		case c == '[' && (i == 0 || depth == 1):
-			depth++
-			numbers, n = [3]int64{}, 0
-		case c == ']' && depth == 2 && n == 2:
-			depth--
-			do(numbers[0], numbers[1], numbers[2])
-		case c == ']' && depth == 1:
-			depth--
-		default:
-			return fmt.Errorf("the results of a run are damaged near %q", c)
-		}
-	}
-	if depth != 0 {
-		return fmt.Errorf("the results of a run are cut off")
-	}
-	return nil
-}
-
 // testSum is what is known of a test.
 type testSum struct {
-	daily
+	cases.Daily
 	lastFailed int64
 	failedIn   []int64 // runs
 	ranIn      int     // runs that are stored one by one
@@ -84,9 +54,9 @@ func (r *Reader) tests(ctx context.Context, q past.Query) ([]past.Test, bool, er
 		if s == nil {
 			return nil
 		}
-		rate := trend.RateOf(s.failed, s.runs)
-		t.Runs, t.Failed, t.Flaky, t.Low, t.High = s.runs, s.failed, s.flaky, rate.Low, rate.High
-		t.Median = micro(quartiles(s.took)[2])
+		rate := trend.RateOf(s.Failed, s.Runs)
+		t.Runs, t.Failed, t.Flaky, t.Low, t.High = s.Runs, s.Failed, s.Flaky, rate.Low, rate.High
+		t.Median = micro(cases.Quartiles(s.Took)[2])
 		if s.lastFailed > 0 {
 			t.LastFailed = time.UnixMilli(s.lastFailed)
 		}
@@ -120,22 +90,22 @@ func (r *Reader) sumTests(ctx context.Context, q past.Query) (map[int64]*testSum
 		" AND cases IS NOT NULL ORDER BY result.began", w.args...)
 	err = collect(rows, err, func(rows *sql.Rows) error {
 		var p packed
-		var cases sql.RawBytes
-		if err := rows.Scan(&p.run, &p.unit, &p.began, &p.same, &p.loaded, &cases); err != nil {
+		var text sql.RawBytes
+		if err := rows.Scan(&p.run, &p.unit, &p.began, &p.same, &p.loaded, &text); err != nil {
 			return err
 		}
 		runs = append(runs, p)
-		return eachCase(cases, func(test, status, took int64) {
+		return cases.Each(text, func(test, status, took int64) {
 			if only != 0 && test != only {
 				return
 			}
 			s := sums[test]
 			if s == nil {
-				s = &testSum{daily: daily{last: -1}, unit: p.unit}
+				s = &testSum{Daily: cases.Daily{Last: -1}, unit: p.unit}
 				sums[test] = s
 			}
 			s.ranIn++
-			if s.add(status, took, p.same); status == 1 {
+			if s.Add(status, took, p.same); status == 1 {
 				s.lastFailed = p.began
 				s.failedIn = append(s.failedIn, p.run)
 			}
@@ -181,12 +151,12 @@ func (r *Reader) addDays(ctx context.Context, q past.Query, sums map[int64]*test
 			s = &testSum{unit: unit}
 			sums[test] = s
 		}
-		s.runs, s.failed, s.flaky = s.runs+runs, s.failed+failed, s.flaky+flaky
+		s.Runs, s.Failed, s.Flaky = s.Runs+runs, s.Failed+failed, s.Flaky+flaky
 		if median > 0 {
-			s.took = append(s.took, median)
+			s.Took = append(s.Took, median)
 		}
 		if failed > 0 {
-			s.lastFailed = max(s.lastFailed, (number+1)*day.Milliseconds()-1)
+			s.lastFailed = max(s.lastFailed, (number+1)*dayLength.Milliseconds()-1)
 		}
 		return nil
 	})
@@ -200,7 +170,7 @@ func (r *Reader) coincide(ctx context.Context, all []past.Test, ids map[int]int6
 	of := map[int64]int{}              // by unit, how many runs
 	for i := range all {
 		s := sums[ids[i]]
-		if s.flaky == 0 || len(s.failedIn) < 4 {
+		if s.Flaky == 0 || len(s.failedIn) < 4 {
 			continue
 		}
 		if with == nil {

@@ -1,4 +1,4 @@
-package history
+package database
 
 import (
 	"path/filepath"
@@ -13,9 +13,9 @@ var remote = []int64{
 	0x6969, 0x517b, 0xff534d42, 0xfe534d42, 0x01021997, 0x65735546, 0x00c36400, 0x5346414f, 0x73757245,
 }
 
-// sharesMemory reports whether processes that map a file share its memory, as SQLite's write-ahead log requires
+// SharesMemory reports whether processes that map a file share its memory, as SQLite's write-ahead log requires
 // (https://sqlite.org/wal.html).
-func sharesMemory(file string) bool {
+func SharesMemory(file string) bool {
 	var s unix.Statfs_t
 	if unix.Statfs(filepath.Dir(file), &s) != nil {
 		return false

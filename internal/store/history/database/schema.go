@@ -1,4 +1,4 @@
-package history
+package database
 
 import (
 	"database/sql"
@@ -158,8 +158,8 @@ var Version = len(migrations)
 // ErrNewer reports that a database is of a newer version of the program. It is left as it is.
 var ErrNewer = errors.New("it was written by a newer version of Omnivigil")
 
-// migrate brings the database to the newest version, in one transaction for each version.
-func migrate(db *sql.DB) error {
+// Migrate brings the database to the newest version, in one transaction for each version.
+func Migrate(db *sql.DB) error {
 	var version int
 	if err := db.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
 		return err

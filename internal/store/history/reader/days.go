@@ -1,14 +1,18 @@
-package history
+package reader
 
 import (
 	"context"
 	"database/sql"
+	"omnivigil/internal/store/history/cases"
 	"slices"
 	"time"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/past"
 )
+
+// dayLength is the length of the days that test_day counts.
+const dayLength = 24 * time.Hour
 
 // dayOf is the beginning of the day of a time, in the local time zone: that is when a user's day begins.
 func dayOf(milliseconds int64) time.Time {
@@ -63,7 +67,7 @@ func (r *Reader) days(ctx context.Context, q past.Query) ([]past.Day, error) {
 
 // fiveOf summarizes values, each multiplied by a factor. It sorts them.
 func fiveOf(values []int64, factor float64) (f past.Five) {
-	for i, v := range quartiles(values) {
+	for i, v := range cases.Quartiles(values) {
 		f[i] = float64(v) * factor
 	}
 	return f
@@ -90,7 +94,7 @@ func (r *Reader) testDays(ctx context.Context, q past.Query) ([]past.Day, error)
 		for i, v := range five {
 			d.Took[i] = float64(v) / 1e6
 		}
-		d.Day = dayOf(number*day.Milliseconds() + day.Milliseconds()/2)
+		d.Day = dayOf(number*dayLength.Milliseconds() + dayLength.Milliseconds()/2)
 		all = append(all, d)
 		return nil
 	})
@@ -107,22 +111,22 @@ func (r *Reader) testDays(ctx context.Context, q past.Query) ([]past.Day, error)
 func (r *Reader) newestDays(ctx context.Context, test int64, unit string) (all []past.Day, err error) {
 	rows, err := r.db.QueryContext(ctx, `SELECT began, same, cases FROM result WHERE unit = (SELECT unit FROM test
 		WHERE id = ?) AND cases IS NOT NULL ORDER BY began`, test)
-	var sum daily
+	var sum cases.Daily
 	finish := func() {
 		if n := len(all); n > 0 {
 			d := &all[n-1]
-			d.Runs, d.Broken, d.Flaky, d.Took = sum.runs, sum.failed, sum.flaky, fiveOf(sum.took, 1e-6)
+			d.Runs, d.Broken, d.Flaky, d.Took = sum.Runs, sum.Failed, sum.Flaky, fiveOf(sum.Took, 1e-6)
 		}
 	}
-	sum.last = -1
+	sum.Last = -1
 	err = collect(rows, err, func(rows *sql.Rows) error {
 		var began int64
 		var same bool
-		var cases sql.RawBytes
-		if err := rows.Scan(&began, &same, &cases); err != nil {
+		var text sql.RawBytes
+		if err := rows.Scan(&began, &same, &text); err != nil {
 			return err
 		}
-		return eachCase(cases, func(of, status, took int64) {
+		return cases.Each(text, func(of, status, took int64) {
 			if of != test {
 				return
 			}
@@ -130,9 +134,9 @@ func (r *Reader) newestDays(ctx context.Context, test int64, unit string) (all [
 			if n := len(all); n == 0 || !all[n-1].Day.Equal(day) {
 				finish()
 				all = append(all, past.Day{Unit: unit, Day: day})
-				sum = daily{last: sum.last}
+				sum = cases.Daily{Last: sum.Last}
 			}
-			sum.add(status, took, same)
+			sum.Add(status, took, same)
 		})
 	})
 	finish()

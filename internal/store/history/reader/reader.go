@@ -1,4 +1,6 @@
-package history
+// Package reader reads the history of a project: runs, ripples, tests, trends, and what they add up to. Start reading at
+// Reader.
+package reader
 
 import (
 	"context"
@@ -6,6 +8,9 @@ import (
 	"encoding/json"
 	"errors"
 	"io/fs"
+	"omnivigil/internal/store/history"
+	"omnivigil/internal/store/history/cases"
+	"omnivigil/internal/store/history/database"
 	"os"
 	"path/filepath"
 	"slices"
@@ -23,14 +28,14 @@ var ErrNone = errors.New("nothing is in the history yet")
 // Reader reads a history, also while a session writes it. Its methods may be called from any goroutine; they block.
 type Reader struct{ db *sql.DB }
 
-// Read opens the history in a directory for reading. ErrNone: there is none. ErrNewer: it is of a newer version of the
+// Read opens the history in a directory for reading. ErrNone: there is none. database.ErrNewer: it is of a newer version of the
 // program.
 func Read(dir string) (*Reader, error) {
-	file := filepath.Join(dir, FileName)
+	file := filepath.Join(dir, database.FileName)
 	if _, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) {
 		return nil, ErrNone
 	}
-	db, err := open(file, "_pragma=query_only(1)")
+	db, err := database.Open(file, "_pragma=query_only(1)")
 	if err != nil {
 		return nil, err
 	}
@@ -41,8 +46,8 @@ func Read(dir string) (*Reader, error) {
 	case err != nil:
 	case version == 0:
 		err = ErrNone
-	case version > Version:
-		err = ErrNewer
+	case version > database.Version:
+		err = database.ErrNewer
 	}
 	if err != nil {
 		db.Close()
@@ -56,7 +61,7 @@ func (r *Reader) Close() error { return r.db.Close() }
 
 // Dismiss marks a trend as dismissed. It opens the history in a directory for writing, for that.
 func Dismiss(dir string, id int64) error {
-	db, err := open(filepath.Join(dir, FileName), "_txlock=immediate")
+	db, err := database.Open(filepath.Join(dir, database.FileName), "_txlock=immediate")
 	if err != nil {
 		return err
 	}
@@ -198,10 +203,10 @@ func (r *Reader) runs(ctx context.Context, q past.Query) (all []past.Run, more b
 func micro(n int64) seconds.Seconds { return seconds.Seconds(time.Duration(n) * time.Microsecond) }
 
 func cleanOf(stored int) *bool {
-	if stored == NotKnown {
+	if stored == history.NotKnown {
 		return nil
 	}
-	return new(stored == Clean)
+	return new(stored == history.Clean)
 }
 
 func (r *Reader) ripples(ctx context.Context, q past.Query) (all []past.Ripple, more bool, err error) {
@@ -246,7 +251,7 @@ func (r *Reader) trends(ctx context.Context, q past.Query) (all []past.Trend, mo
 			&t.After, &t.Text, &changes, &t.Dismissed); err != nil {
 			return err
 		}
-		var b Between
+		var b history.Between
 		if err := json.Unmarshal([]byte(changes), &b); err != nil {
 			return err
 		}
@@ -270,7 +275,7 @@ func (r *Reader) units(ctx context.Context, q past.Query) ([]past.Unit, error) {
 		if len(all) == 0 {
 			return
 		}
-		u, five := &all[len(all)-1], quartiles(took)
+		u, five := &all[len(all)-1], cases.Quartiles(took)
 		u.Least, u.Quarter, u.Median, u.Three, u.Most = micro(five[0]), micro(five[1]), micro(five[2]), micro(five[3]),
 			micro(five[4])
 		took = took[:0]

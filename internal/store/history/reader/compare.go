@@ -1,10 +1,12 @@
-package history
+package reader
 
 import (
 	"cmp"
 	"context"
 	"database/sql"
 	"math"
+	"omnivigil/internal/store/history"
+	"omnivigil/internal/store/history/cases"
 	"slices"
 
 	"omnivigil/internal/api"
@@ -69,8 +71,8 @@ func (r *Reader) side(ctx context.Context, q past.Query, of string, i int, units
 		var unit, took int64
 		var outcome string
 		var loaded bool
-		var cases sql.RawBytes
-		if err := rows.Scan(&unit, &took, &outcome, &loaded, &cases); err != nil {
+		var text sql.RawBytes
+		if err := rows.Scan(&unit, &took, &outcome, &loaded, &text); err != nil {
 			return err
 		}
 		runs++
@@ -84,15 +86,15 @@ func (r *Reader) side(ctx context.Context, q past.Query, of string, i int, units
 		if took > 0 && !loaded {
 			s.took = append(s.took, float64(took)/1e6)
 		}
-		if len(cases) == 0 {
+		if len(text) == 0 {
 			return nil
 		}
-		return eachCase(cases, func(test, status, took int64) {
+		return cases.Each(text, func(test, status, took int64) {
 			s := entry(tests, test)
 			switch s.runs++; {
 			case status == 1:
 				s.failed++
-			case status == 0 && took >= minTest.Microseconds() && !loaded:
+			case status == 0 && took >= history.MinTest.Microseconds() && !loaded:
 				s.took = append(s.took, float64(took)/1e6)
 			}
 		})
@@ -104,11 +106,11 @@ func (r *Reader) side(ctx context.Context, q past.Query, of string, i int, units
 func (p *pair) differences(of past.Difference, lookedAt int) (all []past.Difference) {
 	a, b := &p[0], &p[1]
 	if ratio, is := trend.Differ(a.took, b.took, lookedAt); is {
-		of.Measure, of.A, of.B, of.Ratio = string(Duration), middle(a.took), middle(b.took), ratio
+		of.Measure, of.A, of.B, of.Ratio = string(history.Duration), middle(a.took), middle(b.took), ratio
 		all = append(all, of)
 	}
 	if trend.RatesDiffer(a.failed, a.runs, b.failed, b.runs, lookedAt) {
-		of.Measure, of.Ratio = string(Failures), 0
+		of.Measure, of.Ratio = string(history.Failures), 0
 		of.A, of.B = trend.RateOf(a.failed, a.runs).Share(), trend.RateOf(b.failed, b.runs).Share()
 		all = append(all, of)
 	}
