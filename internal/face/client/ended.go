@@ -50,7 +50,8 @@ func (r *reading) read(do func(ctx context.Context, p readable) error) error {
 	return do(context.Background(), e)
 }
 
-// ended is a session that has ended: its log, and the state that it was left in, which is a minute old if it was killed.
+// ended is a session that has ended: its log, and the state that it was left in, which is a minute old if it was
+// killed.
 type ended struct {
 	api.Log
 	snap    *api.Snapshot

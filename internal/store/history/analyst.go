@@ -93,7 +93,7 @@ func (s *series) seed(v trend.Value, p point) {
 	s.Seed(v)
 }
 
-// add adds a value, and returns the shift that it makes certain, with the last run before it and the first one after it.
+// add adds a value, and returns the shift that it makes certain, with the last run before it and the first one after.
 func (s *series) add(v trend.Value, p point) (shift trend.Shift, before, after point, is bool) {
 	s.note(p)
 	if shift, is = s.Add(v); is {
@@ -148,7 +148,8 @@ func (a *analyst) enter(t *transaction, key seriesKey, news Trend, before point)
 		return err
 	}
 	err = t.QueryRow(`INSERT INTO trend (kind, unit, test, units, measure, found, since, run, before, after, text, changes)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`, string(news.Kind), nullable(key.unit), nullable(key.test), key.units,
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`, string(news.Kind), nullable(key.unit), nullable(key.test),
+		key.units,
 		string(news.Measure),
 		milli(news.Found), milli(news.Since), news.Run, news.Before, news.After, news.Text, string(between)).Scan(&news.ID)
 	a.news = append(a.news, news)
@@ -157,7 +158,11 @@ func (a *analyst) enter(t *transaction, key seriesKey, news Trend, before point)
 
 // between tells what has changed between two runs.
 func (t *transaction) between(from, to time.Time) (b Between, err error) {
-	rows, err := t.Query("SELECT paths FROM ripple WHERE since > ? AND since <= ? ORDER BY since DESC", milli(from), milli(to))
+	rows, err := t.Query(
+		"SELECT paths FROM ripple WHERE since > ? AND since <= ? ORDER BY since DESC",
+		milli(from),
+		milli(to),
+	)
 	if err != nil {
 		return b, err
 	}

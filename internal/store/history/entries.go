@@ -66,12 +66,13 @@ func (r Run) write(t *transaction) error {
 		ripple = r.Run.Ripples[0]
 	}
 	var id int64
-	err = t.QueryRow(`INSERT OR REPLACE INTO run (session, unit, number, ripple, because, command, began, ready, ended, took,
-		outcome, exit, problem, loaded, memory, output, findings, spans, revision)
+	err = t.QueryRow(`INSERT OR REPLACE INTO run (session, unit, number, ripple, because, command, began, ready, ended,
+		took, 		outcome, exit, problem, loaded, memory, output, findings, spans, revision)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
 		t.session, unit, r.Run.Number, ripple, r.Run.Because, r.Run.Command, milli(r.Run.OrderedAt), milli(r.Run.ReadyAt),
 		milli(r.Run.EndedAt), took, outcome, exit, r.Run.Problem, r.Loaded, t.analyst.memoryOf(r), r.Output,
-		orNull(r.Findings), string(spans), revision).Scan(&id)
+		orNull(r.Findings), string(spans), revision).
+		Scan(&id)
 	if err != nil {
 		return err
 	}
@@ -130,7 +131,8 @@ func (r Ripple) write(t *transaction) error {
 		return err
 	}
 	_, err = t.Exec(`INSERT OR REPLACE INTO ripple (session, number, cause, title, since, rest, outcome, detail, paths,
-		units, loaded, revision) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, t.session, r.ID, string(r.Cause.Kind), r.Title, milli(r.Since),
+		units, loaded, revision) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, t.session, r.ID, string(r.Cause.Kind), r.Title,
+		milli(r.Since),
 		milli(r.RestAt), string(r.Outcome), r.Detail, string(paths), r.units(), r.Loaded, revision)
 	if err != nil {
 		return err
@@ -268,7 +270,8 @@ func (u usage) write(t *transaction) error {
 		if err != nil {
 			return err
 		}
-		if _, err := t.Exec("INSERT OR REPLACE INTO sample (session, unit, at, cpu, memory, output) VALUES (?, ?, ?, ?, ?, ?)",
+		if _, err := t.Exec(`INSERT OR REPLACE INTO sample (session, unit, at, cpu, memory, output)
+			VALUES (?, ?, ?, ?, ?, ?)`,
 			t.session, unit, milli(s.At), s.CPU, s.Memory, s.Output); err != nil {
 			return err
 		}

@@ -65,8 +65,14 @@ func value[T any](t *testing.T, dir, query string, args ...any) (v T) {
 func ranAt(number int, at time.Time, took time.Duration) Run {
 	return Run{
 		Unit: "fares", Kind: "task", State: api.Done, Took: took, Output: 40, Findings: 0,
-		Run: api.Run{Number: number, Ripples: []int{number}, Because: "fares.csv changed", OrderedAt: at, EndedAt: at.Add(took),
-			Exit: &api.Exit{Text: "exit 0"}},
+		Run: api.Run{
+			Number:    number,
+			Ripples:   []int{number},
+			Because:   "fares.csv changed",
+			OrderedAt: at,
+			EndedAt:   at.Add(took),
+			Exit:      &api.Exit{Text: "exit 0"},
+		},
 		Revision: Revision{Hash: "c0ffee", Branch: "main", Clean: Changed},
 	}
 }
@@ -80,7 +86,12 @@ func TestWhatIsWritten(t *testing.T) {
 			{"tides", "spring", api.CaseSkipped, 0},
 		}})
 		w.Ran(Run{Unit: "harbour", Kind: "suite", State: api.Failed, Findings: -1,
-			Run: api.Run{Number: 1, OrderedAt: began, EndedAt: began.Add(2 * time.Second), Exit: &api.Exit{Code: 1, Text: "exit 1"}}})
+			Run: api.Run{
+				Number:    1,
+				OrderedAt: began,
+				EndedAt:   began.Add(2 * time.Second),
+				Exit:      &api.Exit{Code: 1, Text: "exit 1"},
+			}})
 		w.Passed(Pass{Unit: "pages", Kind: "service", Run: 1, Pass: api.Pass{Number: 3, BeganAt: began,
 			EndedAt: began.Add(time.Second), Good: true}})
 		w.Ran(Run{Unit: "pages", Kind: "service", State: api.Stopped, Findings: 2,

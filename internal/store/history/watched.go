@@ -68,8 +68,8 @@ func (t *transaction) earlier(s *series, key seriesKey, before point) error {
 	case key.test != 0: // they are added together, see tested
 		return nil
 	case key.measure == Rest:
-		query = "SELECT number, since, (rest - since) / 1e3, loaded AND ? FROM ripple WHERE units = ? AND outcome = 'current' " +
-			"AND paths != '[]' AND since < ? AND since >= " + shifted + " ORDER BY since DESC LIMIT ?"
+		query = "SELECT number, since, (rest - since) / 1e3, loaded AND ? FROM ripple WHERE units = ? AND " +
+			"outcome = 'current' AND paths != '[]' AND since < ? AND since >= " + shifted + " ORDER BY since DESC LIMIT ?"
 		of, loads = key.units, true
 	}
 	rows, err := t.Query(query, loads, of, milli(before.at), nullable(key.unit), key.units, string(key.measure), values)
@@ -168,8 +168,12 @@ func (a *analyst) memoryEnded(t *transaction, unit int64, r Run) error {
 		r.Run.EndedAt.Sub(m.values[0].Time) < trend.MinGrowth+growthLook {
 		return nil
 	}
-	_, err := t.Exec("UPDATE trend SET ended = ? WHERE unit = ? AND kind = ? AND ended IS NULL", milli(r.Run.EndedAt), unit,
-		string(Grows))
+	_, err := t.Exec(
+		"UPDATE trend SET ended = ? WHERE unit = ? AND kind = ? AND ended IS NULL",
+		milli(r.Run.EndedAt),
+		unit,
+		string(Grows),
+	)
 	return err
 }
 
@@ -329,7 +333,10 @@ func (a *analyst) recallCase(unit int64, c [3]int64, p point, loaded, same bool,
 // testTrends returns when the tests of a unit have last shifted, and which were reported as flaky.
 func (t *transaction) testTrends(unit int64) (shifted map[int64]int64, flaky map[int64]bool, err error) {
 	shifted, flaky = map[int64]int64{}, map[int64]bool{}
-	rows, err := t.Query("SELECT test, kind, max(since) FROM trend WHERE unit = ? AND test IS NOT NULL GROUP BY test, kind", unit)
+	rows, err := t.Query(
+		"SELECT test, kind, max(since) FROM trend WHERE unit = ? AND test IS NOT NULL GROUP BY test, kind",
+		unit,
+	)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -67,7 +67,8 @@ than chance. --dismiss marks a trend as dismissed.`,
 	} {
 		l.what[kind] = c.Flags().Bool(string(kind), false, says)
 	}
-	c.Flags().StringVar(&l.since, "since", "", "only what began since then: a duration such as 14d or 2h, or a date such as 2030-05-04")
+	c.Flags().
+		StringVar(&l.since, "since", "", "only what began since then: a duration such as 14d or 2h, or a date")
 	c.Flags().StringVar(&l.query.Branch, "branch", "", "only what ran on this branch")
 	c.Flags().IntVarP(&l.query.Count, "number", "n", 0, "at most so many")
 	c.Flags().StringVar(&l.compare, "compare", "", "compare two branches or commits, as A..B")

@@ -78,7 +78,11 @@ func (d *days) draw(m *view.Model, v *charts, width, height int) []string {
 			return map[bool]int{true: -1, false: 1}[a.Most > b.Most]
 		})
 	}
-	title := fmt.Sprintf("%s over %d days: boxes from quartile to quartile, ╱ days with failures, ▾ since then", measure, count)
+	title := fmt.Sprintf(
+		"%s over %d days: boxes from quartile to quartile, ╱ days with failures, ▾ since then",
+		measure,
+		count,
+	)
 	if len(all) == 0 {
 		text := "  no data in these days"
 		if d.problem != "" {
@@ -213,8 +217,11 @@ func (d *days) told(m *view.Model, measure timeline.Measure, first time.Time, wi
 		if len(t.Files) > 0 {
 			between = "; saved before: " + format.ListOf(t.Files, len(t.Files)+t.MoreFiles)
 		}
-		rows = append(rows, cells.Fit("  "+m.Palette.Stale.Render("▾ ")+m.Palette.Dim.Render(format.Moment(t.Since, m.Now)+"  ")+
-			m.UnitStyle(t.Unit).Render(t.Unit)+" "+m.Palette.Text.Render(t.Text)+m.Palette.Dim.Render(between), width))
+		rows = append(
+			rows,
+			cells.Fit("  "+m.Palette.Stale.Render("▾ ")+m.Palette.Dim.Render(format.Moment(t.Since, m.Now)+"  ")+
+				m.UnitStyle(t.Unit).Render(t.Unit)+" "+m.Palette.Text.Render(t.Text)+m.Palette.Dim.Render(between), width),
+		)
 	}
 	return rows
 }

@@ -21,7 +21,11 @@ const Patience = 5 * time.Second
 
 // Open opens a database with parameters of the driver. It has one connection.
 func Open(file string, parameters ...string) (*sql.DB, error) {
-	address := url.URL{Scheme: "file", Path: file, RawQuery: fmt.Sprintf("_pragma=busy_timeout(%d)", Patience.Milliseconds())}
+	address := url.URL{
+		Scheme:   "file",
+		Path:     file,
+		RawQuery: fmt.Sprintf("_pragma=busy_timeout(%d)", Patience.Milliseconds()),
+	}
 	for _, p := range parameters {
 		address.RawQuery += "&" + p
 	}

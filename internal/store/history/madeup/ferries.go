@@ -11,8 +11,22 @@ func Ferries(until time.Time) Project {
 	return Project{
 		Days: 30, Saves: 60, Until: until, Seed: 4, Loads: 1,
 		Units: []Unit{
-			{Name: "tides", Kind: "service", Took: 350 * time.Millisecond, Often: 0.05, File: "tides/harbours.toml", Memory: 16 << 20},
-			{Name: "berths", Kind: "service", Took: 500 * time.Millisecond, Often: 0.1, File: "berths/rules.toml", Memory: 16 << 20},
+			{
+				Name:   "tides",
+				Kind:   "service",
+				Took:   350 * time.Millisecond,
+				Often:  0.05,
+				File:   "tides/harbours.toml",
+				Memory: 16 << 20,
+			},
+			{
+				Name:   "berths",
+				Kind:   "service",
+				Took:   500 * time.Millisecond,
+				Often:  0.1,
+				File:   "berths/rules.toml",
+				Memory: 16 << 20,
+			},
 			{Name: "tickets", Kind: "service", Took: 400 * time.Millisecond, Often: 0.2, File: "tickets/pages/index.html",
 				Memory: 17 << 20},
 			{Name: "manifest", Kind: "service", Took: 300 * time.Millisecond, Often: 0, File: "manifest/list.toml",
@@ -32,17 +46,33 @@ func Ferries(until time.Time) Project {
 	}
 }
 
-// Year is a year of work on a large project in which nothing changes: twenty units, two hundred saves a day, and a suite
-// of two thousand tests.
+// Year is a year of work on a large project in which nothing changes: twenty units, two hundred saves a day, and a
+// suite of two thousand tests.
 func Year(until time.Time) Project {
 	p := Project{Days: 365, Saves: 200, Until: until, Seed: 9, Loads: 2}
 	for n := range 10 {
-		p.Units = append(p.Units,
-			Unit{Name: fmt.Sprint("service", n), Kind: "service", Took: time.Second, Often: 0.2, File: fmt.Sprintf("service%d.go", n),
-				Memory: int64(n+10) << 20},
+		p.Units = append(
+			p.Units,
+			Unit{
+				Name:   fmt.Sprint("service", n),
+				Kind:   "service",
+				Took:   time.Second,
+				Often:  0.2,
+				File:   fmt.Sprintf("service%d.go", n),
+				Memory: int64(n+10) << 20,
+			},
 			Unit{Name: fmt.Sprint("task", n), Kind: "task", Took: time.Duration(n+1) * time.Second, Often: 0.3, Fails: 0.05,
-				File: fmt.Sprintf("task%d.go", n)})
+				File: fmt.Sprintf("task%d.go", n)},
+		)
 	}
-	p.Units[19] = Unit{Name: "suite0", Kind: "suite", Took: 80 * time.Second, Often: 1, Fails: 0.02, File: "suite.go", Tests: 2000}
+	p.Units[19] = Unit{
+		Name:  "suite0",
+		Kind:  "suite",
+		Took:  80 * time.Second,
+		Often: 1,
+		Fails: 0.02,
+		File:  "suite.go",
+		Tests: 2000,
+	}
 	return p
 }

@@ -106,7 +106,9 @@ func (m *making) day(out *history.Writer, n int, began time.Time) {
 		m.ran(out, n, u, began, "the project starts", false)
 	}
 	for save := range m.Saves {
-		at := began.Add(time.Minute + time.Duration(float64(workday-2*time.Minute)*(float64(save)+m.Float64())/float64(m.Saves)))
+		at := began.Add(
+			time.Minute + time.Duration(float64(workday-2*time.Minute)*(float64(save)+m.Float64())/float64(m.Saves)),
+		)
 		if m.phase == 0 && m.Float64() < float64(m.Loads)/float64(m.Saves) {
 			m.phase, m.factor = 5+m.IntN(15), 1.2+0.6*m.Float64()
 		}
@@ -158,7 +160,8 @@ func (m *making) ran(out *history.Writer, n int, u Unit, at time.Time, because s
 	}
 	m.runs[u.Name]++
 	run := history.Run{
-		Unit: u.Name, Kind: u.Kind, State: api.Done, Took: time.Duration(took), Loaded: m.phase > 0, Output: 400, Findings: -1,
+		Unit: u.Name, Kind: u.Kind, State: api.Done, Took: time.Duration(took), Loaded: m.phase > 0, Output: 400,
+		Findings: -1,
 		Revision: m.revision(),
 		Run: api.Run{Number: m.runs[u.Name], Because: because, OrderedAt: at, EndedAt: at.Add(time.Duration(took)),
 			Ripples: []int{m.ripple}, Exit: &api.Exit{Text: "exit 0"}},
@@ -208,7 +211,9 @@ func (m *making) tested(out *history.Writer, n int, u Unit, run history.Run, fai
 		c.Took = time.Duration(took)
 		cases[i] = c
 	}
-	out.Tested(history.Results{Unit: u.Name, Kind: u.Kind, Run: run.Run.Number, Began: run.Run.OrderedAt, Same: same, Cases: cases})
+	out.Tested(
+		history.Results{Unit: u.Name, Kind: u.Kind, Run: run.Run.Number, Began: run.Run.OrderedAt, Same: same, Cases: cases},
+	)
 	return failed
 }
 
@@ -224,7 +229,10 @@ func (m *making) sample(out *history.Writer, n int, began time.Time) {
 			if u.Change.Grows > 0 && n >= u.Change.Day {
 				memory += float64(u.Change.Grows) * at.Hours()
 			}
-			all = append(all, history.Sample{Unit: u.Name, Kind: u.Kind, Run: 1, At: began.Add(at), CPU: 0.02, Memory: int64(memory)})
+			all = append(
+				all,
+				history.Sample{Unit: u.Name, Kind: u.Kind, Run: 1, At: began.Add(at), CPU: 0.02, Memory: int64(memory)},
+			)
 		}
 		out.Used(all)
 	}
@@ -232,5 +240,9 @@ func (m *making) sample(out *history.Writer, n int, began time.Time) {
 
 // revision is the commit that is checked out.
 func (m *making) revision() history.Revision {
-	return history.Revision{Hash: fmt.Sprintf("%040x", 0x5ea57a11<<20+m.commits*7919), Branch: "main", Clean: history.Changed}
+	return history.Revision{
+		Hash:   fmt.Sprintf("%040x", 0x5ea57a11<<20+m.commits*7919),
+		Branch: "main",
+		Clean:  history.Changed,
+	}
 }

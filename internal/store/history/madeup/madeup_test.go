@@ -25,7 +25,8 @@ func TestFerries(t *testing.T) {
 		t.Log(trend.Since.Format("2 Jan 15:04"), trend.Unit, trend.Test, trend.Text, trend.Between)
 	}
 	assert.Equal(t, map[string]int{
-		"higher duration timetable ": 1, "grows memory manifest ": 1, "flaky failures harbour tides/the buoy answers in time": 1,
+		"higher duration timetable ": 1, "grows memory manifest ": 1,
+		"flaky failures harbour tides/the buoy answers in time": 1,
 	}, told)
 }
 

@@ -53,8 +53,15 @@ func (r *Reader) Compare(ctx context.Context, q past.Query, a, b string) (c past
 }
 
 // side adds what ran on one branch or commit, and returns how many runs that were.
-func (r *Reader) side(ctx context.Context, q past.Query, of string, i int, units, tests map[int64]*pair) (runs int, err error) {
-	const on = " AND run.revision IN (SELECT id FROM revision WHERE branch = ? OR length(?) >= 4 AND substr(hash, 1, length(?)) = ?)"
+func (r *Reader) side(
+	ctx context.Context,
+	q past.Query,
+	of string,
+	i int,
+	units, tests map[int64]*pair,
+) (runs int, err error) {
+	const on = " AND run.revision IN (SELECT id FROM revision WHERE branch = ? OR length(?) >= 4 AND " +
+		"substr(hash, 1, length(?)) = ?)"
 	q.Branch = ""
 	w := conditionOf(q, "run.began", "unit.name")
 	args := append(w.args, of, of, of, of)

@@ -46,7 +46,12 @@ func TestMonth(t *testing.T) {
 	assert.Equal(t, 10, runs.Runs[0].Passed+runs.Runs[0].Failed)
 	assert.Empty(t, ask(past.Query{What: past.Runs, Branch: "other"}).Runs)
 
-	week := past.Query{What: past.Ripples, Units: []string{"timetable"}, Since: now.AddDate(0, 0, -7), Count: past.MaxCount}
+	week := past.Query{
+		What:  past.Ripples,
+		Units: []string{"timetable"},
+		Since: now.AddDate(0, 0, -7),
+		Count: past.MaxCount,
+	}
 	for _, ripple := range ask(week).Ripples {
 		assert.Contains(t, ripple.Units, "timetable")
 		assert.True(t, ripple.Since.After(week.Since))
@@ -84,8 +89,13 @@ func TestMonth(t *testing.T) {
 // TestCompare compares two commits and branches, between which a unit has become slower.
 func TestCompare(t *testing.T) {
 	dir := t.TempDir()
-	w := history.New(dir, history.Session{Name: "one", Began: time.Now()}, history.Limits{}, func(problem string) { t.Error(problem) },
-		func(history.Trend) {})
+	w := history.New(
+		dir,
+		history.Session{Name: "one", Began: time.Now()},
+		history.Limits{},
+		func(problem string) { t.Error(problem) },
+		func(history.Trend) {},
+	)
 	for n := range 40 {
 		at, took := time.Now().Add(time.Duration(n)*time.Minute), time.Second+time.Duration(n%7)*10*time.Millisecond
 		if n >= 20 {

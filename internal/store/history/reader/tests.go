@@ -43,7 +43,10 @@ func (r *Reader) tests(ctx context.Context, q past.Query) ([]past.Test, bool, er
 	}
 	var all []past.Test
 	ids := map[int]int64{}
-	rows, err := r.db.QueryContext(ctx, "SELECT test.id, unit.name, suite, test.name FROM test JOIN unit ON unit.id = unit")
+	rows, err := r.db.QueryContext(
+		ctx,
+		"SELECT test.id, unit.name, suite, test.name FROM test JOIN unit ON unit.id = unit",
+	)
 	err = collect(rows, err, func(rows *sql.Rows) error {
 		var id int64
 		var t past.Test
@@ -71,7 +74,11 @@ func (r *Reader) tests(ctx context.Context, q past.Query) ([]past.Test, bool, er
 		return nil, false, err
 	}
 	slices.SortStableFunc(all, func(a, b past.Test) int {
-		return cmp.Or(b.Flaky-a.Flaky, cmp.Compare(b.Low, a.Low), strings.Compare(a.Unit+a.Suite+a.Name, b.Unit+b.Suite+b.Name))
+		return cmp.Or(
+			b.Flaky-a.Flaky,
+			cmp.Compare(b.Low, a.Low),
+			strings.Compare(a.Unit+a.Suite+a.Name, b.Unit+b.Suite+b.Name),
+		)
 	})
 	all, more := cut(all, q)
 	return all, more, nil
