@@ -70,9 +70,9 @@ var allowed = map[string]string{
 	"face/cli/preview":  "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
 	"face/cli/summary":  "api text/escape text/format",
 	"face/cli/why":      "api api/exit face/card face/client",
-	"face/client": "api api/client api/exit api/socket face/card face/draw face/export face/lookback face/plain " +
-		"face/timeline output/query output/reader output/terminal plan/settings process/series session/outcomes " +
-		"session/run store/paths text/escape text/format text/suggest",
+	"face/client": "api api/client api/exit api/past api/socket face/card face/draw face/export face/lookback " +
+		"face/plain face/timeline output/query output/reader output/terminal plan/settings process/series " +
+		"session/outcomes session/run store/history/reader store/paths text/escape text/format text/suggest",
 	"face/client/history": "api/exit api/past face/client face/lookback store/history/reader store/paths " +
 		"text/format text/suggest",
 	"face/draw":     "api face/timeline text/format text/theme",

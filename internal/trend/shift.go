@@ -33,9 +33,9 @@ type Sensitivity struct {
 
 var (
 	// OfRuns is for a project's units: tens of series with up to a million values a year together.
-	OfRuns = Sensitivity{5.1, 5}
+	OfRuns = Sensitivity{5.2, 5}
 	// OfTests is for single tests: thousands of series with up to a hundred million values a year together.
-	OfTests = Sensitivity{5.8, 9}
+	OfTests = Sensitivity{6.4, 9}
 )
 
 const (

@@ -198,3 +198,34 @@ type Difference struct {
 
 // Most is the greatest value.
 func (f Five) Most() float64 { return f[4] }
+
+// Rows are the runs, ripples, tests or trends that were asked for.
+func (h History) Rows() (rows []any) {
+	for _, r := range h.Runs {
+		rows = append(rows, r)
+	}
+	for _, r := range h.Ripples {
+		rows = append(rows, r)
+	}
+	for _, t := range h.Tests {
+		rows = append(rows, t)
+	}
+	for _, t := range h.Trends {
+		rows = append(rows, t)
+	}
+	return rows
+}
+
+// Oldest is when the last of the runs, ripples or trends began: those before it are asked for by Query.Until. It is zero
+// if there are none.
+func (h History) Oldest() time.Time {
+	switch {
+	case len(h.Runs) > 0:
+		return h.Runs[len(h.Runs)-1].Began
+	case len(h.Ripples) > 0:
+		return h.Ripples[len(h.Ripples)-1].Since
+	case len(h.Trends) > 0:
+		return h.Trends[len(h.Trends)-1].Found
+	}
+	return time.Time{}
+}

@@ -222,6 +222,9 @@ func (x *exporting) mapDrawing() error {
 }
 
 func (x *exporting) charts() error {
+	if x.days > 0 {
+		return x.dayCharts()
+	}
 	for _, name := range x.measures {
 		if !slices.Contains(timeline.Measures, timeline.Measure(name)) {
 			return exit.Refuse("omnivigil: --measures: there is no measure %q; there are %v", name, timeline.Measures)

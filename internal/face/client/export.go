@@ -37,6 +37,7 @@ type exporting struct {
 	session      string
 	span         time.Duration
 	measures     []string
+	days         int // 0: the charts of a session
 }
 
 func exportCommand(of Settings) *cobra.Command {
@@ -48,6 +49,7 @@ func exportCommand(of Settings) *cobra.Command {
 		"ripple":  x.rippleDrawing,
 		"map":     x.mapDrawing,
 		"charts":  x.charts,
+		"history": x.historyLines,
 	}
 	names := slices.Sorted(maps.Keys(kinds))
 	c := &cobra.Command{
@@ -57,7 +59,9 @@ func exportCommand(of Settings) *cobra.Command {
 tests as JUnit XML or TAP, findings as SARIF, or both as JSON lines.
 
 "export lanes", "ripple", "map" and "charts" write what the full screen shows as SVG
-or PDF, or the underlying data as JSON; charts also as CSV.`,
+or PDF, or the underlying data as JSON; charts also as CSV. "export charts --days 30"
+has the charts over days, and "export history" writes runs, ripples, tests and trends
+of all sessions as JSON lines.`,
 		Example: `  omnivigil export stream -o output.html
   omnivigil export stream --only 'unit=berths level=warning' --format json
   omnivigil export results --format sarif -o findings.sarif
@@ -87,6 +91,7 @@ or PDF, or the underlying data as JSON; charts also as CSV.`,
 		0,
 		"of lanes and charts: duration up to now or the end of the session (default: the whole session)",
 	)
+	c.Flags().IntVar(&x.days, "days", 0, "of charts: so many days, across sessions")
 	c.Flags().StringSliceVar(&x.measures, "measures", nil,
 		"of charts: cpu, memory, output, durations, rest (default: all)")
 	return c
