@@ -60,19 +60,22 @@ var allowed = map[string]string{
 	"engine/simulate/random": "engine engine/explain engine/simulate plan",
 	"face/card":              "api text/escape text/format",
 	"face/cli": "api api/client api/exit api/socket demo draft engine/recording face/cli/ask face/cli/personal " +
-		"face/cli/preview face/cli/summary face/cli/why face/client face/client/history face/export face/mcp " +
-		"face/plain face/tui files output/redact plan plan/adhoc plan/document plan/edit plan/settings " +
-		"session/impact session/observation store/consent store/history store/history/madeup store/observed " +
-		"store/paths supervisor supervisor/guard text/escape text/format text/suggest watch/pattern " +
-		"watch/repository",
+		"face/cli/preview face/cli/summary face/cli/why face/client face/client/exporting face/client/history " +
+		"face/export face/mcp face/plain face/tui files output/redact plan plan/adhoc plan/document plan/edit " +
+		"plan/settings session/impact session/observation store/consent store/history store/history/madeup " +
+		"store/observed store/paths supervisor supervisor/guard text/escape text/format text/suggest " +
+		"watch/pattern watch/repository",
 	"face/cli/ask":      "api/exit face/cli/preview plan process store/consent store/paths text/escape text/format",
 	"face/cli/personal": "api/exit face/tui files plan/adhoc plan/document plan/edit plan/settings store/paths",
 	"face/cli/preview":  "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
 	"face/cli/summary":  "api text/escape text/format",
 	"face/cli/why":      "api api/exit face/card face/client",
-	"face/client": "api api/client api/exit api/past api/socket face/card face/draw face/export face/lookback " +
-		"face/plain face/timeline output/query output/reader output/terminal plan/settings process/series " +
-		"session/outcomes session/run store/history/reader store/paths text/escape text/format text/suggest",
+	"face/client": "api api/client api/exit api/socket face/card face/lookback face/plain face/timeline " +
+		"output/query output/reader output/terminal plan/settings session/outcomes session/run store/paths " +
+		"text/escape text/format text/suggest",
+	"face/client/exporting": "api api/client api/exit api/past api/socket face/client face/draw face/export " +
+		"face/timeline output/query output/reader plan/settings process/series session/outcomes " +
+		"store/history/reader store/paths text/escape text/format text/suggest",
 	"face/client/history": "api/exit api/past face/client face/lookback store/history/reader store/paths " +
 		"text/format text/suggest",
 	"face/draw":     "api face/timeline text/format text/theme",

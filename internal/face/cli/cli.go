@@ -19,6 +19,7 @@ import (
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/face/cli/personal"
 	"omnivigil/internal/face/client"
+	"omnivigil/internal/face/client/exporting"
 	"omnivigil/internal/face/client/history"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/document"
@@ -125,7 +126,7 @@ Without a command, omnivigil starts the project in the current directory, as
 		demoCommand(),
 	)
 	root.AddCommand(client.Commands(&at)...)
-	root.AddCommand(history.Command(&at))
+	root.AddCommand(exporting.Command(&at), history.Command(&at))
 	root.AddCommand(
 		mcpCommand(&at),
 		supervisor.Command(&at.file),

@@ -44,7 +44,6 @@ func Commands(of Settings) []*cobra.Command {
 		logsCommand(of),
 		ripplesCommand(of),
 		waitCommand(of),
-		exportCommand(of),
 		typeCommand(of),
 		screenCommand(of),
 	)

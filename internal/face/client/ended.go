@@ -68,7 +68,7 @@ func endedSession(of Settings, name string) (*ended, error) {
 		return nil, exit.With(exit.Failed, err)
 	}
 	found := reader.Sessions(paths.Logs(file))
-	dir, err := sessionNamed(found, name)
+	dir, err := SessionNamed(found, name)
 	if err != nil {
 		return nil, err
 	}

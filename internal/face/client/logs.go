@@ -81,13 +81,13 @@ or note. ! negates a term. Stack traces are printed in full.`,
 	c.Flags().StringArrayVar(&l.filter, "only", nil, "print only lines that match this filter (repeatable)")
 	c.Flags().BoolVar(&l.query.Raw, "raw", false, RawUsage)
 	c.Flags().BoolVar(&l.total, "count", false, "print only the count")
-	c.Flags().StringVar(&l.session, "session", "", sessionUsage)
+	c.Flags().StringVar(&l.session, "session", "", SessionUsage)
 	c.Flags().BoolVar(&l.sessions, "sessions", false, "list the sessions that have a log")
 	return c
 }
 
-// sessionUsage describes the flag --session.
-const sessionUsage = "an earlier session: its number or name from logs --sessions, or last"
+// SessionUsage describes the flag --session.
+const SessionUsage = "an earlier session: its number or name from logs --sessions, or last"
 
 // RawUsage describes the flag --raw.
 const RawUsage = "print lines as they were written, not what go test -json means"
@@ -138,7 +138,7 @@ func (l *logs) past() error {
 		}
 		return nil
 	}
-	dir, err := sessionNamed(found, l.session)
+	dir, err := SessionNamed(found, l.session)
 	if err != nil {
 		return err
 	}

@@ -8,13 +8,13 @@ import (
 	"omnivigil/internal/api/exit"
 )
 
-// last names the newest ripple of a save and the newest session, in all commands.
-const last = "last"
+// Last names the newest ripple of a save and the newest session, in all commands.
+const Last = "last"
 
-// rippleNamed returns the ripple with a number or, for last, that of the newest save; without a save, the newest one.
-func rippleNamed(snap *api.Snapshot, name string) (*api.Ripple, error) {
+// RippleNamed returns the ripple with a number or, for Last, that of the newest save; without a save, the newest one.
+func RippleNamed(snap *api.Snapshot, name string) (*api.Ripple, error) {
 	number, err := strconv.Atoi(name)
-	if name == last {
+	if name == Last {
 		if n := len(snap.Ripples); n > 0 {
 			number, err = snap.Ripples[n-1].ID, nil
 		}
@@ -35,10 +35,10 @@ func rippleNamed(snap *api.Snapshot, name string) (*api.Ripple, error) {
 	return nil, exit.Refuse("omnivigil: ripple %d is not known; the newest is %d", number, newest)
 }
 
-// sessionNamed returns the directory of a session: by its number, of which 1 is the newest, by its name, or last. Found
+// SessionNamed returns the directory of a session: by its number, of which 1 is the newest, by its name, or Last. Found
 // are all with a log, newest first.
-func sessionNamed(found []string, name string) (string, error) {
-	if name == last {
+func SessionNamed(found []string, name string) (string, error) {
+	if name == Last {
 		name = "1"
 	}
 	for i, dir := range found {

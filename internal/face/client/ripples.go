@@ -33,7 +33,7 @@ rest. Without a number, list the newest twenty. "last" is that of the newest sav
 				if len(args) == 0 {
 					return a.sayRipples(snap)
 				}
-				r, err := rippleNamed(snap, args[0])
+				r, err := RippleNamed(snap, args[0])
 				if err != nil {
 					return err
 				}

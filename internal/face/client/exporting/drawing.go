@@ -1,4 +1,4 @@
-package client
+package exporting
 
 import (
 	"context"
@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"omnivigil/internal/face/client"
 	"os"
 	"path/filepath"
 	"slices"
@@ -36,9 +37,9 @@ func (x *exporting) show() (*shown, error) {
 		return nil, err
 	}
 	s := &shown{Snapshot: snap, now: time.Now(), close: func() {}}
-	if client, running := log.(*apiclient.Client); running {
-		s.close = client.Close
-		s.samples = func() ([]api.Sample, error) { return allSamples(client) }
+	if p, running := log.(*apiclient.Client); running {
+		s.close = p.Close
+		s.samples = func() ([]api.Sample, error) { return allSamples(p) }
 	} else if err := s.past(x); err != nil {
 		return nil, err
 	}
@@ -193,7 +194,7 @@ func (x *exporting) rippleDrawing() error {
 		return err
 	}
 	defer s.close()
-	r, err := rippleNamed(s.Snapshot, x.ripple)
+	r, err := client.RippleNamed(s.Snapshot, x.ripple)
 	if err != nil {
 		return err
 	}

@@ -1,4 +1,5 @@
-package client
+// Package exporting has the command that writes a project's output, results, drawings and history in open formats.
+package exporting
 
 import (
 	"cmp"
@@ -6,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"omnivigil/internal/face/client"
 	"os"
 	"path/filepath"
 	"slices"
@@ -29,7 +31,7 @@ import (
 
 // exporting writes a project's contents in an open format.
 type exporting struct {
-	of           Settings
+	of           client.Settings
 	format, file string
 	filter       []string
 	units        []string
@@ -40,7 +42,8 @@ type exporting struct {
 	days         int // 0: the charts of a session
 }
 
-func exportCommand(of Settings) *cobra.Command {
+// Command returns the command export.
+func Command(of client.Settings) *cobra.Command {
 	x := &exporting{of: of}
 	kinds := map[string]func() error{
 		"stream":  x.stream,
@@ -83,8 +86,8 @@ of all sessions as JSON lines.`,
 	c.Flags().StringVarP(&x.file, "output", "o", "", "output file, which must not exist (default: standard output)")
 	c.Flags().StringSliceVar(&x.units, "units", nil, "only these units or groups (for a stream, use --only)")
 	c.Flags().StringArrayVar(&x.filter, "only", nil, "of a stream: filter, as in omnivigil logs")
-	c.Flags().StringVar(&x.ripple, "ripple", last, "number of the ripple, or last: that of the newest save")
-	c.Flags().StringVar(&x.session, "session", "", sessionUsage)
+	c.Flags().StringVar(&x.ripple, "ripple", client.Last, "number of the ripple, or last: that of the newest save")
+	c.Flags().StringVar(&x.session, "session", "", client.SessionUsage)
 	c.Flags().DurationVar(
 		&x.span,
 		"span",
@@ -113,8 +116,8 @@ func (x *exporting) stream() error {
 	if err != nil {
 		return err
 	}
-	if client, ok := log.(*apiclient.Client); ok {
-		defer client.Close()
+	if running, ok := log.(*apiclient.Client); ok {
+		defer running.Close()
 	}
 	if x.file == "" {
 		_, err = export.Stream(context.Background(), log, snap, export.Part{Filter: filter}, x.format, os.Stdout)
@@ -182,7 +185,7 @@ func (x *exporting) source() (api.Log, *api.Snapshot, error) {
 	}
 	if x.session == "" {
 		ctx := context.Background()
-		p, err := Connect(ctx, file)
+		p, err := client.Connect(ctx, file)
 		if err == nil {
 			snap, err := p.Snapshot(ctx)
 			if err != nil {
@@ -211,5 +214,5 @@ func (x *exporting) past(file string) (string, error) {
 	if len(found) == 0 {
 		return "", exit.Refuse("omnivigil: the project of %s is not running and has no log.", file)
 	}
-	return sessionNamed(found, cmp.Or(x.session, last))
+	return client.SessionNamed(found, cmp.Or(x.session, client.Last))
 }
