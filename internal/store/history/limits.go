@@ -2,8 +2,9 @@ package history
 
 import (
 	"database/sql"
-	"omnivigil/internal/store/history/cases"
 	"time"
+
+	"omnivigil/internal/store/history/cases"
 )
 
 const (

@@ -3,11 +3,11 @@ package history
 import (
 	"cmp"
 	"fmt"
-	"omnivigil/internal/store/history/cases"
 	"slices"
 	"time"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/store/history/cases"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/trend"
 )

@@ -2,12 +2,13 @@ package typing
 
 import (
 	"fmt"
-	"omnivigil/internal/api"
-	"omnivigil/internal/face/tui/cells"
-	"omnivigil/internal/face/tui/view"
 	"os"
 	"strings"
 	"testing"
+
+	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/view"
 )
 
 // BenchmarkTerminal draws a terminal in which all rows have changed.

@@ -4,10 +4,11 @@
 package view
 
 import (
-	"omnivigil/internal/face/draw"
 	"slices"
 
 	tea "charm.land/bubbletea/v2"
+
+	"omnivigil/internal/face/draw"
 )
 
 // View is one of the things that the screen can show. It draws the model into rows, and holds only its own state

@@ -5,12 +5,12 @@ import (
 	"context"
 	"database/sql"
 	"math"
-	"omnivigil/internal/store/history"
-	"omnivigil/internal/store/history/cases"
 	"slices"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/past"
+	"omnivigil/internal/store/history"
+	"omnivigil/internal/store/history/cases"
 	"omnivigil/internal/trend"
 )
 

@@ -3,12 +3,12 @@ package reader
 import (
 	"context"
 	"database/sql"
-	"omnivigil/internal/store/history/cases"
 	"slices"
 	"time"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/past"
+	"omnivigil/internal/store/history/cases"
 )
 
 // dayLength is the length of the days that test_day counts.

@@ -8,9 +8,6 @@ import (
 	"encoding/json"
 	"errors"
 	"io/fs"
-	"omnivigil/internal/store/history"
-	"omnivigil/internal/store/history/cases"
-	"omnivigil/internal/store/history/database"
 	"os"
 	"path/filepath"
 	"slices"
@@ -20,6 +17,9 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/past"
 	"omnivigil/internal/api/seconds"
+	"omnivigil/internal/store/history"
+	"omnivigil/internal/store/history/cases"
+	"omnivigil/internal/store/history/database"
 )
 
 // ErrNone reports that a project has no history yet.

@@ -5,12 +5,12 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"omnivigil/internal/store/history/cases"
 	"slices"
 	"strings"
 	"time"
 
 	"omnivigil/internal/api/past"
+	"omnivigil/internal/store/history/cases"
 	"omnivigil/internal/trend"
 )
 
