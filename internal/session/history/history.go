@@ -69,8 +69,7 @@ func (r *Recorder) hear(f api.Fact) {
 	switch f.Kind {
 	case factRippleOpened:
 		r.head.saved = true
-	case factRunStarted:
-		r.look()
+	case factRunStarted: // nothing else is done now: the run's first byte is waited for
 		r.mu.Lock()
 		r.written[f.Unit] = r.source.Written(f.Unit)
 		r.mu.Unlock()

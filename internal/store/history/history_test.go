@@ -324,3 +324,45 @@ func TestLeak(t *testing.T) {
 	assert.Equal(t, Grows, r.trends[0].Kind)
 	assert.Regexp(t, `^memory grows by 12 MB an hour in run 4: `, r.trends[0].Text)
 }
+
+// BenchmarkSave writes what a hundred saves set off: three runs each, and their ripple; with tests, the results of two
+// thousand. At one save a second, a percent of a core is ten milliseconds.
+func BenchmarkSave(b *testing.B) {
+	const saves = 100
+	for name, tests := range map[string]int{"three runs": 0, "and 2,000 tests": 2000} {
+		b.Run(name, func(b *testing.B) {
+			cases := make([]Case, tests)
+			for i := range cases {
+				cases[i] = Case{Name: fmt.Sprint("case ", i), Status: api.CasePassed, Took: 40 * time.Millisecond}
+			}
+			dir, number := b.TempDir(), 0
+			for b.Loop() {
+				w := New(dir, Session{Name: fmt.Sprint(number), Began: began}, Limits{}, func(string) {}, func(Trend) {})
+				for range saves {
+					number++
+					write(w, number, cases)
+				}
+				w.Close()
+			}
+			b.ReportMetric(float64(b.Elapsed().Microseconds())/1000/float64(b.N*saves), "ms/save")
+		})
+	}
+}
+
+// write writes what a save sets off.
+func write(w *Writer, number int, cases []Case) {
+	at := began.Add(time.Duration(number) * time.Second)
+	for unit := range 3 {
+		run := ranAt(number, at, time.Second+time.Duration(number%9)*20*time.Millisecond)
+		run.Unit = fmt.Sprint("unit", unit)
+		if unit == 0 && len(cases) > 0 {
+			same := number%2 == 0
+			w.Tested(Results{Unit: run.Unit, Kind: "suite", Run: number, Began: at, Same: same, Cases: cases})
+		}
+		w.Ran(run)
+	}
+	w.Rested(Ripple{Ripple: api.Ripple{
+		ID: number, Since: at, RestAt: at.Add(time.Second), Outcome: api.EndedCurrent, Paths: []string{"fares.csv"},
+		Runs: []*api.RunRef{{Unit: "unit0"}},
+	}})
+}
