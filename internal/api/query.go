@@ -246,6 +246,8 @@ func (q *HistoryQuery) params() []param {
 		timeParam("since", &q.Since),
 		timeParam("until", &q.Until),
 		textParam("branch", &q.Branch),
+		textParam("session", &q.Session),
+		countParam("ripple", &q.Ripple, math.MaxInt32),
 		textParam("suite", &q.Test.Suite),
 		textParam("test", &q.Test.Name),
 		countParam("count", &q.Count, past.MaxCount),

@@ -16,7 +16,10 @@ type Query struct {
 	Until  time.Time // and before; zero: now
 	Branch string    // only what ran on this branch; empty: on any
 	Test   Test      // of Days and Tests: only the test with this suite and name, of the first unit; empty: all
-	Count  int       // at most so many, the newest; 0 is DefaultCount, and of Units all
+	// Of Runs: only those of a session by its name, and of its ripple with a number. Then they have Spans.
+	Session string
+	Ripple  int
+	Count   int // at most so many, the newest; 0 is DefaultCount, and of Units all
 }
 
 // Limits of the number of rows.
@@ -110,7 +113,17 @@ type Run struct {
 	Passed   int             `json:"passed,omitempty"`
 	Failed   int             `json:"failed,omitempty"`
 	Skipped  int             `json:"skipped,omitempty"`
+	Spans    []Span          `json:"spans,omitempty"` // see Query.Ripple
 	Revision
+}
+
+// Span is a part of a run's duration, or of the time before it.
+type Span struct {
+	Phase string    `json:"phase"` // debounce, queued, waiting, stopping, setup, starting, running
+	From  time.Time `json:"from"`
+	To    time.Time `json:"to,omitzero"`
+	Step  string    `json:"step,omitempty"` // in setup: the command
+	On    string    `json:"on,omitempty"`   // in waiting: the unit that it waited for
 }
 
 // Ripple is a ripple of any session.

@@ -33,6 +33,7 @@ type ripples struct {
 	compare bool
 	failing map[runKey]string // the line that tells why a run failed; empty: it is being fetched
 
+	earlier earlier
 	output  *stream.Stream // of the selected ripple
 	hasRoom bool           // for the output, as last drawn
 
@@ -52,7 +53,10 @@ func Show(m *view.Model) { ShowNumber(m, 0) }
 func ShowNumber(m *view.Model, number int) {
 	output := stream.New(overview.BackToNow)
 	output.Fixed = true
-	m.Show(&ripples{chosen: number, failing: map[runKey]string{}, output: output})
+	m.Show(&ripples{
+		chosen: number, failing: map[runKey]string{}, output: output,
+		earlier: earlier{session: map[*api.Ripple]string{}, known: map[*api.Ripple]bool{}},
+	})
 }
 
 func (*ripples) Name() string { return "ripples" }
@@ -69,6 +73,9 @@ func (v *ripples) VisibleOutput() *stream.Stream {
 
 // ripple returns the selected ripple; nil: there is none.
 func (v *ripples) ripple(m *view.Model) *api.Ripple {
+	if was := v.earlier.selected(); was != nil {
+		return was
+	}
 	all := m.Snap.Ripples
 	if len(all) == 0 {
 		return nil
@@ -81,6 +88,9 @@ func (v *ripples) ripple(m *view.Model) *api.Ripple {
 
 // place is the row of the selected ripple in the list.
 func (v *ripples) place(m *view.Model) int {
+	if v.earlier.at > 0 {
+		return len(m.Snap.Ripples) + v.earlier.at - 1
+	}
 	if r := v.ripple(m); r != nil {
 		return len(m.Snap.Ripples) - 1 - slices.Index(m.Snap.Ripples, r)
 	}
@@ -95,7 +105,10 @@ func (v *ripples) choose(m *view.Model, place int) {
 	if n == 0 {
 		return
 	}
-	place = max(0, min(place, n-1))
+	place = max(0, min(place, n+len(v.earlier.all)-1))
+	if v.earlier.at, v.bar = max(place-n+1, 0), 0; v.earlier.at > 0 {
+		return
+	}
 	v.chosen, v.bar = m.Snap.Ripples[n-1-place].ID, 0
 	if place == 0 {
 		v.chosen = 0
@@ -125,6 +138,10 @@ func (v *ripples) run(m *view.Model) *api.RunRef {
 func (v *ripples) Ask(m *view.Model) {
 	r := v.ripple(m)
 	if r == nil {
+		return
+	}
+	v.earlier.ask(m, len(m.Snap.Ripples)+len(v.earlier.all)-v.place(m))
+	if v.earlier.at > 0 { // its output is in another log
 		return
 	}
 	if own := (query.Filter{{Field: query.Ripple, Number: r.ID}}); v.output.Filter.String() != own.String() {
@@ -171,9 +188,9 @@ func (v *ripples) Update(m *view.Model, msg tea.Msg) {
 }
 
 func (v *ripples) Draw(m *view.Model, width, height int) []string {
-	n := len(m.Snap.Ripples)
+	n, all := len(m.Snap.Ripples), len(m.Snap.Ripples)+len(v.earlier.all)
 	rows := []string{
-		m.TitledRule(fmt.Sprintf("ripples: what was set off, newest first, %d of %d", min(v.place(m)+1, n), n), width),
+		m.TitledRule(fmt.Sprintf("ripples: what was set off, newest first, %d of %d", min(v.place(m)+1, all), all), width),
 	}
 	if n == 0 {
 		return view.Pad(append(rows, cells.Fit(m.Palette.Dim.Render("  no ripples yet"), width)), height, width)
@@ -181,9 +198,13 @@ func (v *ripples) Draw(m *view.Model, width, height int) []string {
 	v.listTop = m.BodyTop + 1
 	list, output := v.parts(m, height)
 	v.hasRoom = output > 0 && !v.compare
-	v.first = view.Windowed(v.place(m), n, list)
+	v.first = view.Windowed(v.place(m), all, list)
 	for i := v.first; i < v.first+list; i++ {
-		rows = append(rows, v.row(m, m.Snap.Ripples[n-1-i], i == v.place(m), width))
+		if i < n {
+			rows = append(rows, v.row(m, m.Snap.Ripples[n-1-i], i == v.place(m), width))
+		} else {
+			rows = append(rows, v.row(m, v.earlier.all[i-n], i == v.place(m), width))
+		}
 	}
 	r := v.ripple(m)
 	rows = append(rows, m.TitledRule(rippleTitle(m, r), width))
@@ -204,12 +225,14 @@ func (v *ripples) Draw(m *view.Model, width, height int) []string {
 // small screen there is no output.
 func (v *ripples) parts(m *view.Model, height int) (list, output int) {
 	const aroundWaterfall, least = 8, 12 // its rules, axis and what is told of the selected run
-	n := len(m.Snap.Ripples)
+	n := len(m.Snap.Ripples) + len(v.earlier.all)
 	rest := height - len(v.ripple(m).Runs) - aroundWaterfall
 	if rest < least {
 		return min(n, max(rest, (height-4)*2/5, 2)), 0
 	}
-	list = min(n, rest/2)
+	if list = min(n, rest/2); v.earlier.at > 0 {
+		return list, 0
+	}
 	return list, rest - list
 }
 
@@ -228,11 +251,19 @@ func (v *ripples) row(m *view.Model, r *api.Ripple, chosen bool, width int) stri
 		"%s%4d  %s  %s %s ",
 		mark,
 		r.ID,
-		m.Palette.Dim.Render(m.Moment(r.Since)),
+		m.Palette.Dim.Render(v.moment(m, r)),
 		m.Palette.ToneStyle(r.Outcome.Tone()).Render(cells.Fit(string(r.Outcome), 8)),
 		took,
 	)
 	return cells.Ends(left+title, m.Palette.Dim.Render(unitsOf(r, max(width/3, 10))), width)
+}
+
+// moment is when a ripple began. Those of earlier sessions may have been on another day.
+func (v *ripples) moment(m *view.Model, r *api.Ripple) string {
+	if len(v.earlier.all) == 0 {
+		return m.Moment(r.Since)
+	}
+	return cells.Fit(format.Moment(r.Since, m.Now), len("31 Dec 15:04"))
 }
 
 // unitsOf names the units that a ripple has run or, if there is no room, tells how many.
@@ -513,10 +544,19 @@ func slower(by time.Duration) string {
 	return format.Duration(by) + " slower"
 }
 
+// inEarlierSession says where the output of a ripple of an earlier session is, if one is selected.
+func (v *ripples) inEarlierSession(m *view.Model) bool {
+	r := v.earlier.selected()
+	if r != nil {
+		m.Said = fmt.Sprintf("it was in an earlier session: omnivigil logs --session %s --only ripple=%d", v.earlier.session[r], r.ID)
+	}
+	return r != nil
+}
+
 // goToRun moves the time cursor to the start of the selected run.
 func (v *ripples) goToRun(m *view.Model) {
 	r := v.ripple(m)
-	if r == nil {
+	if r == nil || v.inEarlierSession(m) {
 		return
 	}
 	at := r.Since
@@ -530,7 +570,7 @@ func (v *ripples) goToRun(m *view.Model) {
 // onlyOutput shows only the output of the selected ripple's runs.
 func (v *ripples) onlyOutput(m *view.Model) {
 	r := v.ripple(m)
-	if r == nil {
+	if r == nil || v.inEarlierSession(m) {
 		return
 	}
 	m.BackToLanes()
@@ -563,7 +603,7 @@ var Bindings = []view.Binding{
 	{In: "ripples", Keys: []string{"home", "g"}, Name: "newest ripple", Group: view.GroupRipples,
 		Do: view.On(func(m *view.Model, v *ripples) { v.choose(m, 0) })},
 	{In: "ripples", Keys: []string{"end", "G"}, Name: "oldest known ripple", Group: view.GroupRipples,
-		Do: view.On(func(m *view.Model, v *ripples) { v.choose(m, len(m.Snap.Ripples)) })},
+		Do: view.On(func(m *view.Model, v *ripples) { v.choose(m, len(m.Snap.Ripples)+len(v.earlier.all)) })},
 	{In: "ripples", Keys: []string{"right"}, Name: "next run in the waterfall", Hint: "next run",
 		Group: view.GroupRipples, Do: view.On(func(m *view.Model, v *ripples) { v.moveBar(m, 1) })},
 	{In: "ripples", Keys: []string{"left"}, Name: "previous run in the waterfall",

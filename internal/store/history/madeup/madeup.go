@@ -164,7 +164,10 @@ func (m *making) ran(out *history.Writer, n int, u Unit, at time.Time, because s
 		Findings: -1,
 		Revision: m.revision(),
 		Run: api.Run{Number: m.runs[u.Name], Because: because, OrderedAt: at, EndedAt: at.Add(time.Duration(took)),
-			Ripples: []int{m.ripple}, Exit: &api.Exit{Text: "exit 0"}},
+			Ripples: []int{m.ripple}, Exit: &api.Exit{Text: "exit 0"}, Spans: []api.Span{
+				{Phase: "debounce", From: at.Add(-150 * time.Millisecond), To: at},
+				{Phase: "running", From: at, To: at.Add(time.Duration(took))},
+			}},
 	}
 	if u.Kind == "service" {
 		run.State, run.Run.ReadyAt, run.Run.EndedAt = api.Stopped, run.Run.EndedAt, at.Add(10*time.Minute)

@@ -171,10 +171,13 @@ func collect(rows *sql.Rows, err error, scan func(*sql.Rows) error) error {
 
 func (r *Reader) runs(ctx context.Context, q past.Query) (all []past.Run, more bool, err error) {
 	w := conditionOf(q, "run.began", "unit.name")
+	if q.Session != "" {
+		w.add("session.name = ? AND ripple = ?", q.Session, q.Ripple)
+	}
 	rows, err := r.db.QueryContext(ctx, `SELECT session.name, unit.name, number, ripple, because, command, run.began,
 		run.ended, coalesce(took, 0), outcome, exit, problem, loaded, coalesce(memory, 0), output, findings,
 		coalesce(passed, 0), coalesce(failed, 0), coalesce(skipped, 0), coalesce(hash, ''), coalesce(branch, ''),
-		coalesce(clean, -1) FROM run JOIN session ON session.id = run.session JOIN unit ON unit.id = run.unit
+		coalesce(clean, -1), spans FROM run JOIN session ON session.id = run.session JOIN unit ON unit.id = run.unit
 		LEFT JOIN result ON result.run = run.id LEFT JOIN revision ON revision.id = run.revision`+w.String()+
 		" ORDER BY run.began DESC, run.id DESC LIMIT ?", append(w.args, most(q))...)
 	err = collect(rows, err, func(rows *sql.Rows) error {
@@ -182,9 +185,10 @@ func (r *Reader) runs(ctx context.Context, q past.Query) (all []past.Run, more b
 		var began, ended, took int64
 		var findings sql.NullInt64
 		var clean int
+		var spans []byte
 		if err := rows.Scan(&p.Session, &p.Unit, &p.Number, &p.Ripple, &p.Because, &p.Command, &began, &ended, &took,
 			&p.Outcome, &p.Exit, &p.Problem, &p.Loaded, &p.Memory, &p.Output, &findings, &p.Passed, &p.Failed, &p.Skipped,
-			&p.Commit, &p.Branch, &clean); err != nil {
+			&p.Commit, &p.Branch, &clean, &spans); err != nil {
 			return err
 		}
 		p.Began, p.Ended, p.Took = time.UnixMilli(began), time.UnixMilli(ended), micro(took)
@@ -192,6 +196,11 @@ func (r *Reader) runs(ctx context.Context, q past.Query) (all []past.Run, more b
 			p.Findings = new(int(findings.Int64))
 		}
 		p.Clean = cleanOf(clean)
+		if q.Session != "" {
+			if err := json.Unmarshal(spans, &p.Spans); err != nil {
+				return err
+			}
+		}
 		all = append(all, p)
 		return nil
 	})
