@@ -45,6 +45,7 @@ units = ["tides", "berths"]
 	b.run("run", "pier")
 	_, code = b.run("wait", "pier")
 	require.Equal(t, 1, code)
+	require.True(t, holds(patience, func() bool { _, code := b.run("history", "pier"); return code == 0 }))
 	socket, code := b.run("status", "--socket")
 	require.Equal(t, 0, code)
 	examples := regexp.MustCompile("(?s)```sh\n(.*?)```\n```(json|text)\n(.*?)```").FindAllSubmatch(document, -1)

@@ -284,6 +284,7 @@ func TestAssistant(t *testing.T) {
 			"observe",
 			"tests",
 			"findings",
+			"history",
 			"narrow",
 			"widen",
 			"run",

@@ -10,9 +10,11 @@ import (
 
 // Query selects a part of a project's history. The zero value selects the newest of everything.
 type Query struct {
-	What   Kind
-	Units  []string  // names of units; empty: all
-	Since  time.Time // what began then or later; zero: all that is kept
+	What  Kind
+	Units []string // names of units; empty: all
+	// Since limits it to what began then or later; summaries to the days from that one on. Zero: all that is kept, and of
+	// Tests the last thirty days.
+	Since  time.Time
 	Until  time.Time // and before; zero: now
 	Branch string    // only what ran on this branch; empty: on any
 	Test   Test      // of Days and Tests: only the test with this suite and name, of the first unit; empty: all
@@ -78,15 +80,20 @@ type Unit struct {
 	LastGood time.Time       `json:"last_good,omitzero"`
 }
 
-// Day summarizes the runs of a unit on a day, or the results of a test.
+// Day summarizes the runs of a unit that ended on a day, or the results of a test in these.
 type Day struct {
 	Unit   string    `json:"unit"`
+	Kind   string    `json:"kind,omitempty"`
 	Day    time.Time `json:"day"` // when it began
 	Runs   int       `json:"runs"`
 	Broken int       `json:"broken"`          // that failed or crashed
 	Flaky  int       `json:"flaky,omitempty"` // of a test: failures or recoveries without a change
 	Took   Five      `json:"took"`            // seconds, of good runs
 	Memory Five      `json:"memory"`          // bytes, medians of runs
+	// When the newest run of the day began, and the newest that was broken or good.
+	LastAt   time.Time `json:"last_at,omitzero"`
+	LastBad  time.Time `json:"last_bad,omitzero"`
+	LastGood time.Time `json:"last_good,omitzero"`
 }
 
 // Five is the least value, the quartiles and the greatest value.

@@ -53,8 +53,10 @@ func (w *Writer) deleteBefore(at time.Time) error {
 			return err
 		}
 	}
-	if _, err := tx.Exec("DELETE FROM test_day WHERE day < ?", at.Unix()/int64(day.Seconds())); err != nil {
-		return err
+	for _, query := range []string{"DELETE FROM test_day WHERE day < ?", "DELETE FROM unit_day WHERE day < ?"} {
+		if _, err := tx.Exec(query, cases.Day(at)); err != nil {
+			return err
+		}
 	}
 	if _, err := tx.Exec(`DELETE FROM session WHERE id != ? AND began < ? AND NOT EXISTS
 		(SELECT 1 FROM run WHERE run.session = session.id)`, w.session, at.UnixMilli()); err != nil {
@@ -108,76 +110,4 @@ func (w *Writer) thin(now time.Time) error {
 		}
 	}
 	return nil
-}
-
-// packDays replaces the single results of tests by quantiles of each day, when they are old enough.
-func (w *Writer) packDays(now time.Time) error {
-	until := now.Add(-keptDays*day).UnixMilli() / day.Milliseconds() * day.Milliseconds()
-	for {
-		var first sql.NullInt64
-		err := w.db.QueryRow("SELECT min(began) FROM result WHERE cases IS NOT NULL AND began < ?", until).Scan(&first)
-		if err != nil || !first.Valid {
-			return err
-		}
-		if err := w.packDay(first.Int64 / day.Milliseconds()); err != nil {
-			return err
-		}
-	}
-}
-
-// packDay packs the results of one day.
-func (w *Writer) packDay(number int64) error {
-	from, to := number*day.Milliseconds(), (number+1)*day.Milliseconds()
-	tx, err := w.db.Begin()
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	tests, err := dailyOf(tx, from, to)
-	if err != nil {
-		return err
-	}
-	for test, d := range tests {
-		q := cases.Quartiles(d.Took)
-		if _, err := tx.Exec(`INSERT OR REPLACE INTO test_day (test, day, runs, failed, flaky, least, quarter, median, three,
-			most) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, test, number, d.Runs, d.Failed, d.Flaky, q[0], q[1], q[2], q[3],
-			q[4]); err != nil {
-			return err
-		}
-	}
-	if _, err := tx.Exec("UPDATE result SET cases = NULL WHERE began >= ? AND began < ?", from, to); err != nil {
-		return err
-	}
-	return tx.Commit()
-}
-
-// dailyOf reads the results of a time, by test.
-func dailyOf(tx interface {
-	Query(query string, args ...any) (*sql.Rows, error)
-}, from, to int64) (map[int64]*cases.Daily, error) {
-	rows, err := tx.Query(`SELECT same, cases FROM result WHERE began >= ? AND began < ? AND cases IS NOT NULL
-		ORDER BY began`, from, to)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	tests := map[int64]*cases.Daily{}
-	for rows.Next() {
-		var same bool
-		var text sql.RawBytes
-		if err := rows.Scan(&same, &text); err != nil {
-			return nil, err
-		}
-		if err := cases.Each(text, func(test, status, took int64) {
-			d := tests[test]
-			if d == nil {
-				d = &cases.Daily{Last: -1}
-				tests[test] = d
-			}
-			d.Add(status, took, same)
-		}); err != nil {
-			return nil, err
-		}
-	}
-	return tests, rows.Err()
 }

@@ -70,6 +70,23 @@ CREATE TABLE run (
 );
 CREATE INDEX run_unit ON run (unit, began);
 CREATE INDEX run_began ON run (began);
+CREATE INDEX run_ended ON run (ended);
+CREATE TABLE unit_day (                   -- the runs of a unit that ended on a day, when the day is over
+	unit    INTEGER NOT NULL REFERENCES unit,
+	day     INTEGER NOT NULL,             -- of the calendar where it was written, since 1970-01-01
+	runs    INTEGER NOT NULL,
+	broken  INTEGER NOT NULL,             -- that failed or crashed
+	least   INTEGER NOT NULL,             -- microseconds, of good runs
+	quarter INTEGER NOT NULL,
+	median  INTEGER NOT NULL,
+	three   INTEGER NOT NULL,             -- three quarters took at most as long
+	most    INTEGER NOT NULL,
+	memory  INTEGER NOT NULL,             -- the median of the medians of runs; 0: not measured
+	last    INTEGER NOT NULL,             -- when the last one began
+	bad     INTEGER NOT NULL,             -- when the last one began that failed or crashed; 0: none did
+	good    INTEGER NOT NULL,             -- when the last good one began; 0: none was
+	PRIMARY KEY (unit, day)
+) WITHOUT ROWID;
 CREATE TABLE pass (
 	run    INTEGER NOT NULL REFERENCES run ON DELETE CASCADE,
 	number INTEGER NOT NULL,
@@ -98,9 +115,9 @@ CREATE TABLE result (
 	cases   TEXT                          -- a JSON array of [test, status, microseconds]; NULL after fourteen days
 );
 CREATE INDEX result_unit ON result (unit, began);
-CREATE TABLE test_day (                   -- what is left of the cases of a day, in universal time
+CREATE TABLE test_day (                   -- the results of a test in the runs that ended on a day, when it is over
 	test    INTEGER NOT NULL REFERENCES test,
-	day     INTEGER NOT NULL,             -- since 1970-01-01
+	day     INTEGER NOT NULL,             -- as in unit_day
 	runs    INTEGER NOT NULL,
 	failed  INTEGER NOT NULL,
 	flaky   INTEGER NOT NULL,             -- failures without a change

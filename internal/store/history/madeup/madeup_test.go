@@ -52,6 +52,13 @@ func BenchmarkYear(b *testing.B) {
 	r, err := reader.Read(dir)
 	require.NoError(b, err)
 	defer r.Close()
+	b.Run("compare", func(b *testing.B) {
+		for b.Loop() {
+			_, err := r.Compare(b.Context(), past.Query{}, "main", "0000")
+			require.NoError(b, err)
+		}
+		b.ReportMetric(float64(b.Elapsed().Microseconds())/1000/float64(b.N), "ms")
+	})
 	for name, q := range map[string]past.Query{
 		"units":       {What: past.Units},
 		"runs":        {What: past.Runs, Units: []string{"suite0"}},

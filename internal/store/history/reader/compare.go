@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"math"
 	"slices"
+	"time"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/past"
@@ -23,9 +24,15 @@ type side struct {
 // pair is both sides.
 type pair [2]side
 
+// compareFor is how many days back is compared, if a query does not say.
+const compareFor = 14
+
 // Compare compares what ran on two branches or commits; a commit may be cut short. Units and times of the query limit
 // what is compared. Runs under load count for outcomes only.
 func (r *Reader) Compare(ctx context.Context, q past.Query, a, b string) (c past.Comparison, err error) {
+	if q.Since.IsZero() {
+		q.Since = time.Now().AddDate(0, 0, -compareFor)
+	}
 	units, tests := map[int64]*pair{}, map[int64]*pair{}
 	for i, of := range []string{a, b} {
 		n, err := r.side(ctx, q, of, i, units, tests)
@@ -65,21 +72,19 @@ func (r *Reader) side(
 	q.Branch = ""
 	w := conditionOf(q, "run.began", "unit.name")
 	args := append(w.args, of, of, of, of)
-	rows, err := r.db.QueryContext(ctx, `SELECT run.unit, coalesce(took, 0), outcome, loaded, cases FROM run
-		JOIN unit ON unit.id = run.unit LEFT JOIN result ON result.run = run.id`+w.String()+on+" AND command = ''"+
-		" ORDER BY run.began", args...)
 	entry := func(in map[int64]*pair, id int64) *side {
 		if in[id] == nil {
 			in[id] = &pair{}
 		}
 		return &in[id][i]
 	}
+	rows, err := r.db.QueryContext(ctx, `SELECT run.unit, coalesce(took, 0), outcome, loaded FROM run
+		JOIN unit ON unit.id = run.unit`+w.String()+on+" AND command = ''", args...)
 	err = collect(rows, err, func(rows *sql.Rows) error {
 		var unit, took int64
 		var outcome string
 		var loaded bool
-		var text sql.RawBytes
-		if err := rows.Scan(&unit, &took, &outcome, &loaded, &text); err != nil {
+		if err := rows.Scan(&unit, &took, &outcome, &loaded); err != nil {
 			return err
 		}
 		runs++
@@ -93,21 +98,36 @@ func (r *Reader) side(
 		if took > 0 && !loaded {
 			s.took = append(s.took, float64(took)/1e6)
 		}
-		if len(text) == 0 {
-			return nil
+		return nil
+	})
+	if err != nil {
+		return runs, err
+	}
+	// The results are large, so they are not sorted themselves.
+	rows, err = r.db.QueryContext(ctx, `SELECT loaded, cases FROM result JOIN run ON run.id = result.run
+		WHERE cases IS NOT NULL AND result.run IN (SELECT result.run FROM result JOIN run ON run.id = result.run
+		JOIN unit ON unit.id = run.unit`+w.String()+on+" AND command = '' ORDER BY result.began DESC LIMIT ?)",
+		append(args, comparedResults)...)
+	return runs, collect(rows, err, func(rows *sql.Rows) error {
+		var loaded bool
+		var text sql.RawBytes
+		if err := rows.Scan(&loaded, &text); err != nil {
+			return err
 		}
 		return cases.Each(text, func(test, status, took int64) {
 			s := entry(tests, test)
 			switch s.runs++; {
-			case status == 1:
+			case status == cases.Failed:
 				s.failed++
-			case status == 0 && took >= history.MinTest.Microseconds() && !loaded:
+			case status == cases.Passed && took >= history.MinTest.Microseconds() && !loaded:
 				s.took = append(s.took, float64(took)/1e6)
 			}
 		})
 	})
-	return runs, err
 }
+
+// comparedResults is how many runs of tests are compared, the newest ones.
+const comparedResults = 120
 
 // differences are what differs by more than chance.
 func (p *pair) differences(of past.Difference, lookedAt int) (all []past.Difference) {

@@ -10,15 +10,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
-	"omnivigil/internal/api"
 	"omnivigil/internal/api/past"
 	"omnivigil/internal/api/seconds"
 	"omnivigil/internal/store/history"
-	"omnivigil/internal/store/history/cases"
 	"omnivigil/internal/store/history/database"
 )
 
@@ -271,49 +268,4 @@ func (r *Reader) trends(ctx context.Context, q past.Query) (all []past.Trend, mo
 	})
 	all, more = cut(all, q)
 	return all, more, err
-}
-
-// units summarizes the runs of units, those first whose runs are the most.
-func (r *Reader) units(ctx context.Context, q past.Query) ([]past.Unit, error) {
-	w := conditionOf(q, "began", "unit.name")
-	rows, err := r.db.QueryContext(ctx, `SELECT unit.name, unit.kind, began, coalesce(took, 0), outcome FROM run
-		JOIN unit ON unit.id = run.unit`+w.String()+" ORDER BY unit.id, began", w.args...)
-	var all []past.Unit
-	var took []int64
-	finish := func() {
-		if len(all) == 0 {
-			return
-		}
-		u, five := &all[len(all)-1], cases.Quartiles(took)
-		u.Least, u.Quarter, u.Median, u.Three, u.Most = micro(five[0]), micro(five[1]), micro(five[2]), micro(five[3]),
-			micro(five[4])
-		took = took[:0]
-	}
-	err = collect(rows, err, func(rows *sql.Rows) error {
-		var name, kind, outcome string
-		var began, of int64
-		if err := rows.Scan(&name, &kind, &began, &of, &outcome); err != nil {
-			return err
-		}
-		if len(all) == 0 || all[len(all)-1].Unit != name {
-			finish()
-			all = append(all, past.Unit{Unit: name, Kind: kind})
-		}
-		u := &all[len(all)-1]
-		u.Runs++
-		u.LastAt = time.UnixMilli(began)
-		if api.State(outcome).Broken() {
-			u.Broken++
-			u.LastBad = u.LastAt
-		} else if of > 0 {
-			u.LastGood = u.LastAt
-		}
-		if of > 0 {
-			took = append(took, of)
-		}
-		return nil
-	})
-	finish()
-	slices.SortStableFunc(all, func(a, b past.Unit) int { return b.Runs - a.Runs })
-	return all, err
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"slices"
 	"strings"
@@ -14,31 +15,56 @@ import (
 	"omnivigil/internal/trend"
 )
 
-// packed is a run whose results are stored one by one.
-type packed struct {
-	run    int64
-	unit   int64
-	began  int64
-	same   bool
-	loaded bool
+// ran is a run of a unit with tests.
+type ran struct {
+	run, unit, began int64
+	loaded           bool
 }
 
 // testSum is what is known of a test.
 type testSum struct {
 	cases.Daily
+	median     int64 // of days, weighted by their runs; microseconds
 	lastFailed int64
 	failedIn   []int64 // runs
-	ranIn      int     // runs that are stored one by one
 	unit       int64
+}
+
+// testsFor is how far back tests are summarized, if a query does not say.
+const testsFor = 30
+
+// sums are the sums of tests, by their numbers.
+type sums map[int64]*testSum
+
+func (s sums) of(test, unit int64) *testSum {
+	if s[test] == nil {
+		s[test] = &testSum{Daily: cases.Daily{Last: -1}, unit: unit}
+	}
+	return s[test]
 }
 
 // tests summarizes the results of tests.
 func (r *Reader) tests(ctx context.Context, q past.Query) ([]past.Test, bool, error) {
-	sums, runs, err := r.sumTests(ctx, q)
+	if q.Since.IsZero() {
+		q.Since = time.Now().AddDate(0, 0, -testsFor)
+	}
+	only, err := r.testOf(ctx, q)
+	if err != nil || only < 0 {
+		return nil, false, err
+	}
+	known := sums{}
+	if err := r.addDays(ctx, q, only, known); err != nil {
+		return nil, false, err
+	}
+	from, err := r.summarized(ctx)
 	if err != nil {
 		return nil, false, err
 	}
-	if err := r.addDays(ctx, q, sums); err != nil {
+	if err := r.addNewest(ctx, latest(q, from), only, known); err != nil {
+		return nil, false, err
+	}
+	runs, err := r.addFailures(ctx, q, only, known)
+	if err != nil {
 		return nil, false, err
 	}
 	var all []past.Test
@@ -53,13 +79,15 @@ func (r *Reader) tests(ctx context.Context, q past.Query) ([]past.Test, bool, er
 		if err := rows.Scan(&id, &t.Unit, &t.Suite, &t.Name); err != nil {
 			return err
 		}
-		s := sums[id]
+		s := known[id]
 		if s == nil {
 			return nil
 		}
 		rate := trend.RateOf(s.Failed, s.Runs)
 		t.Runs, t.Failed, t.Flaky, t.Low, t.High = s.Runs, s.Failed, s.Flaky, rate.Low, rate.High
-		t.Median = micro(cases.Quartiles(s.Took)[2])
+		if t.Median = micro(s.median); s.median == 0 {
+			t.Median = micro(cases.Quartiles(s.Took)[2])
+		}
 		if s.lastFailed > 0 {
 			t.LastFailed = time.UnixMilli(s.lastFailed)
 		}
@@ -70,7 +98,7 @@ func (r *Reader) tests(ctx context.Context, q past.Query) ([]past.Test, bool, er
 	if err != nil {
 		return nil, false, err
 	}
-	if err := r.coincide(ctx, all, ids, sums, runs); err != nil {
+	if err := r.coincide(ctx, all, ids, known, runs); err != nil {
 		return nil, false, err
 	}
 	slices.SortStableFunc(all, func(a, b past.Test) int {
@@ -84,41 +112,57 @@ func (r *Reader) tests(ctx context.Context, q past.Query) ([]past.Test, bool, er
 	return all, more, nil
 }
 
-// sumTests adds up the results that are stored run by run. It returns these runs too, without their results.
-func (r *Reader) sumTests(ctx context.Context, q past.Query) (map[int64]*testSum, []packed, error) {
-	sums, runs := map[int64]*testSum{}, []packed(nil)
-	only, err := r.testOf(ctx, q)
-	if err != nil {
-		return nil, nil, err
-	}
-	w := conditionOf(q, "result.began", "unit.name")
-	rows, err := r.db.QueryContext(ctx, `SELECT run.id, result.unit, result.began, same, loaded, cases FROM result
-		JOIN run ON run.id = result.run JOIN unit ON unit.id = result.unit`+w.String()+
-		" AND cases IS NOT NULL ORDER BY result.began", w.args...)
-	err = collect(rows, err, func(rows *sql.Rows) error {
-		var p packed
+// addNewest adds the results of days that are not summarized yet.
+func (r *Reader) addNewest(ctx context.Context, q past.Query, only int64, known sums) error {
+	w := conditionOf(q, "ended", "unit.name")
+	rows, err := r.db.QueryContext(ctx, `SELECT result.unit, same, cases FROM result JOIN run ON run.id = result.run
+		JOIN unit ON unit.id = result.unit`+w.String()+" AND cases IS NOT NULL ORDER BY ended", w.args...)
+	return collect(rows, err, func(rows *sql.Rows) error {
+		var unit int64
+		var same bool
 		var text sql.RawBytes
-		if err := rows.Scan(&p.run, &p.unit, &p.began, &p.same, &p.loaded, &text); err != nil {
+		if err := rows.Scan(&unit, &same, &text); err != nil {
 			return err
 		}
-		runs = append(runs, p)
 		return cases.Each(text, func(test, status, took int64) {
-			if only != 0 && test != only {
-				return
-			}
-			s := sums[test]
-			if s == nil {
-				s = &testSum{Daily: cases.Daily{Last: -1}, unit: p.unit}
-				sums[test] = s
-			}
-			s.ranIn++
-			if s.Add(status, took, p.same); status == 1 {
-				s.lastFailed = p.began
-				s.failedIn = append(s.failedIn, p.run)
+			if only == 0 || test == only {
+				known.of(test, unit).Add(status, took, same)
 			}
 		})
 	})
-	return sums, runs, err
+}
+
+// failuresFor is how many days back is looked for what failures coincide with.
+const failuresFor = 14
+
+// addFailures notes in which of the last runs tests have failed, and returns these runs.
+func (r *Reader) addFailures(ctx context.Context, q past.Query, only int64, known sums) (runs []ran, err error) {
+	if kept := time.Now().AddDate(0, 0, -failuresFor); q.Since.Before(kept) {
+		q.Since = kept
+	}
+	w := conditionOf(q, "result.began", "unit.name")
+	rows, err := r.db.QueryContext(ctx, `SELECT run.id, result.unit, result.began, loaded, failures FROM result
+		JOIN run ON run.id = result.run JOIN unit ON unit.id = result.unit`+w.String()+" ORDER BY result.began", w.args...)
+	err = collect(rows, err, func(rows *sql.Rows) error {
+		var p ran
+		var text []byte
+		var failed []int64
+		if err := rows.Scan(&p.run, &p.unit, &p.began, &p.loaded, &text); err != nil {
+			return err
+		}
+		if err := json.Unmarshal(text, &failed); err != nil {
+			return err
+		}
+		runs = append(runs, p)
+		for _, test := range failed {
+			if s := known[test]; s != nil && (only == 0 || test == only) {
+				s.lastFailed = p.began
+				s.failedIn = append(s.failedIn, p.run)
+			}
+		}
+		return nil
+	})
+	return runs, err
 }
 
 // testOf returns the number of the test that a query names; 0: it names none, or -1: it is not known.
@@ -134,49 +178,38 @@ func (r *Reader) testOf(ctx context.Context, q past.Query) (id int64, err error)
 	return id, err
 }
 
-// addDays adds the results of which only the sums of days are left.
-func (r *Reader) addDays(ctx context.Context, q past.Query, sums map[int64]*testSum) error {
-	q.Branch = "" // days are of all branches
-	only, err := r.testOf(ctx, q)
-	if err != nil {
-		return err
-	}
-	w := conditionOf(q, "day * 86400000", "unit.name")
+// addDays adds the days that are summarized.
+func (r *Reader) addDays(ctx context.Context, q past.Query, only int64, known sums) error {
+	w := ofDays(q)
 	if only != 0 {
 		w.add("test = ?", only)
 	}
-	rows, err := r.db.QueryContext(ctx, `SELECT test, day, runs, failed, flaky, median, test.unit FROM test_day
-		JOIN test ON test.id = test JOIN unit ON unit.id = test.unit`+w.String(), w.args...)
+	rows, err := r.db.QueryContext(ctx, `SELECT test, test.unit, sum(runs), sum(failed), sum(flaky),
+		sum(median * (runs - failed)) / max(sum(runs - failed), 1), coalesce(max(CASE WHEN failed > 0 THEN day END), -1)
+		FROM test_day
+		JOIN test ON test.id = test JOIN unit ON unit.id = test.unit`+w.String()+" GROUP BY test", w.args...)
 	return collect(rows, err, func(rows *sql.Rows) error {
-		var test, number, median, unit int64
+		var test, unit, median, last int64
 		var runs, failed, flaky int
-		if err := rows.Scan(&test, &number, &runs, &failed, &flaky, &median, &unit); err != nil {
+		if err := rows.Scan(&test, &unit, &runs, &failed, &flaky, &median, &last); err != nil {
 			return err
 		}
-		s := sums[test]
-		if s == nil {
-			s = &testSum{unit: unit}
-			sums[test] = s
-		}
-		s.Runs, s.Failed, s.Flaky = s.Runs+runs, s.Failed+failed, s.Flaky+flaky
-		if median > 0 {
-			s.Took = append(s.Took, median)
-		}
-		if failed > 0 {
-			s.lastFailed = max(s.lastFailed, (number+1)*dayLength.Milliseconds()-1)
+		s := known.of(test, unit)
+		if s.Runs, s.Failed, s.Flaky, s.median = runs, failed, flaky, median; last >= 0 {
+			s.lastFailed = cases.Start(last).UnixMilli()
 		}
 		return nil
 	})
 }
 
 // coincide finds what the failures of flaky tests coincide with: load, or runs of other tasks and suites.
-func (r *Reader) coincide(ctx context.Context, all []past.Test, ids map[int]int64, sums map[int64]*testSum,
-	runs []packed,
+func (r *Reader) coincide(ctx context.Context, all []past.Test, ids map[int]int64, known sums,
+	runs []ran,
 ) error {
 	var with map[string]map[int64]bool // by what, the runs
 	of := map[int64]int{}              // by unit, how many runs
 	for i := range all {
-		s := sums[ids[i]]
+		s := known[ids[i]]
 		if s.Flaky == 0 || len(s.failedIn) < 4 {
 			continue
 		}
@@ -216,7 +249,7 @@ func (r *Reader) coincide(ctx context.Context, all []past.Test, ids map[int]int6
 }
 
 // overlapping returns, by other tasks and suites, the runs during which these ran.
-func (r *Reader) overlapping(ctx context.Context, runs []packed) (map[string]map[int64]bool, error) {
+func (r *Reader) overlapping(ctx context.Context, runs []ran) (map[string]map[int64]bool, error) {
 	with := map[string]map[int64]bool{}
 	if len(runs) == 0 {
 		return with, nil
