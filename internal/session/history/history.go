@@ -36,6 +36,8 @@ type Recorder struct {
 
 	mu      sync.Mutex
 	written map[string]int64 // by unit, when its run began
+	runs    map[string]int   // the newest, by unit
+	working map[string]bool  // tasks and suites that are running
 	loads   []load
 	last    map[string]series.Sample // by unit
 }
@@ -49,7 +51,8 @@ type load struct {
 // New returns a recorder that writes to a history, which Follow closes.
 func New(source Source, out *history.Writer, root string) *Recorder {
 	return &Recorder{
-		source: source, out: out, head: headOf(root), written: map[string]int64{}, last: map[string]series.Sample{},
+		source: source, out: out, head: headOf(root), written: map[string]int64{}, runs: map[string]int{},
+		working: map[string]bool{}, last: map[string]series.Sample{},
 	}
 }
 
@@ -70,14 +73,21 @@ func (r *Recorder) hear(f api.Fact) {
 	case factRippleOpened:
 		r.head.saved = true
 	case factRunStarted: // nothing else is done now: the run's first byte is waited for
+		u := r.source.Plan().Unit(f.Unit)
 		r.mu.Lock()
-		r.written[f.Unit] = r.source.Written(f.Unit)
+		r.written[f.Unit], r.runs[f.Unit] = r.source.Written(f.Unit), f.Run
+		if u != nil && u.Kind.Ends() {
+			r.working[f.Unit] = true
+		}
 		r.mu.Unlock()
 	case factPassEnded:
 		r.passed(f)
 	case factRunEnded:
 		r.look()
 		r.ran(f)
+		r.mu.Lock()
+		delete(r.working, f.Unit)
+		r.mu.Unlock()
 	case factRippleRested:
 		if f.RippleWas != nil {
 			r.out.Rested(history.Ripple{
@@ -174,24 +184,24 @@ func (r *Recorder) Tested(u *plan.Unit, run int, began time.Time, same bool, cas
 
 // Sampled records what units use of the machine, if that has changed. It may be called from any goroutine.
 func (r *Recorder) Sampled(now time.Time, all map[string]series.Sample) {
-	r.look()
-	snap, err := r.source.Snapshot(context.Background())
-	if err != nil {
-		return
-	}
 	var moved []history.Sample
+	p := r.source.Plan()
 	r.mu.Lock()
+	works := len(r.working) > 0
 	for unit, s := range all {
-		u := snap.Unit(unit)
+		u := p.Unit(unit)
 		if u == nil || !series.Moved(r.last[unit], s) {
 			continue
 		}
 		r.last[unit] = s
 		moved = append(moved, history.Sample{
-			Unit: unit, Kind: u.Kind, Run: u.Run.Number, At: now, CPU: s.CPU, Memory: s.Memory, Output: s.Output,
+			Unit: unit, Kind: u.Kind.String(), Run: r.runs[unit], At: now, CPU: s.CPU, Memory: s.Memory, Output: s.Output,
 		})
 	}
 	r.mu.Unlock()
+	if works { // otherwise nothing is measured that load could slow down, and an idle project costs nothing
+		r.look()
+	}
 	if len(moved) > 0 {
 		r.out.Used(moved)
 	}
