@@ -98,7 +98,7 @@ var allowed = map[string]string{
 	"face/tui/panels": "api face/card face/tui/cells face/tui/lanes face/tui/overview face/tui/view text/format",
 	"face/tui/results": "api api/past face/export face/lookback face/timeline face/tui/arguments face/tui/cells " +
 		"face/tui/lanes face/tui/stream face/tui/view output/query text/escape text/format",
-	"face/tui/ripples": "api face/draw face/timeline face/tui/cells face/tui/overview face/tui/stream " +
+	"face/tui/ripples": "api api/past face/draw face/timeline face/tui/cells face/tui/overview face/tui/stream " +
 		"face/tui/view output/query text/escape text/format",
 	"face/tui/stream": "api face/tui/cells face/tui/lanes face/tui/view output/query output/structured " +
 		"text/escape text/format",

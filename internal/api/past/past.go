@@ -117,11 +117,16 @@ type Run struct {
 	Memory   int64           `json:"memory,omitempty"`   // bytes, the median; 0: not measured
 	Output   int64           `json:"output,omitempty"`   // bytes
 	Findings *int            `json:"findings,omitempty"` // absent: its output is not read
-	Passed   int             `json:"passed,omitempty"`
-	Failed   int             `json:"failed,omitempty"`
-	Skipped  int             `json:"skipped,omitempty"`
-	Spans    []Span          `json:"spans,omitempty"` // see Query.Ripple
+	Counts
+	Spans []Span `json:"spans,omitempty"` // see Query.Ripple
 	Revision
+}
+
+// Counts are the results of a run's tests.
+type Counts struct {
+	Passed  int `json:"passed,omitempty"`
+	Failed  int `json:"failed,omitempty"`
+	Skipped int `json:"skipped,omitempty"`
 }
 
 // Span is a part of a run's duration, or of the time before it.
