@@ -241,8 +241,8 @@ func (h History) Rows() (rows []any) {
 	return rows
 }
 
-// Oldest is when the last of the runs, ripples or trends began: those before it are asked for by Query.Until. It is zero
-// if there are none.
+// Oldest is when the last of the runs, ripples or trends began: those before it are asked for by Query.Until. It is
+// zero if there are none.
 func (h History) Oldest() time.Time {
 	switch {
 	case len(h.Runs) > 0:
