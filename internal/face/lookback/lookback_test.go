@@ -30,7 +30,7 @@ func TestRows(t *testing.T) {
 		"12:04:31      harbour run 7  failed (exit 1), 2 of 9 tests failed, under load: tides.go changed  " +
 			"(main c0ffee123, with changes)\n" +
 			"12:04:31      harbour run 6  done 4.20 s, 9 tests passed\nand more": {More: true, Runs: []past.Run{
-			{Unit: "harbour", Number: 7, Outcome: "failed", Exit: "exit 1", 
+			{Unit: "harbour", Number: 7, Outcome: "failed", Exit: "exit 1",
 				Counts: past.Counts{Passed: 7, Failed: 2}, Loaded: true, Began: now,
 				Because: "tides.go changed", Revision: at},
 			{Unit: "harbour", Number: 6, Outcome: "done", Took: took, Counts: past.Counts{Passed: 9}, Began: now}}},
