@@ -4,6 +4,8 @@ import (
 	"net/netip"
 	"slices"
 	"time"
+
+	"omnivigil/internal/api/past"
 )
 
 // Snapshot is the state of a project at one moment. Snapshots share what is the same in them.
@@ -222,13 +224,7 @@ type Pass struct {
 }
 
 // Span is a part of a run's duration, or of the time before it.
-type Span struct {
-	Phase string    `json:"phase"` // debounce, queued, waiting, stopping, setup, starting, running
-	From  time.Time `json:"from"`
-	To    time.Time `json:"to,omitzero"`
-	Step  string    `json:"step,omitempty"` // in setup: the command
-	On    string    `json:"on,omitempty"`   // in waiting: the unit that it waited for
-}
+type Span = past.Span
 
 // Loop is a loop that was stopped: what set a unit off repeatedly is now ignored.
 type Loop struct {

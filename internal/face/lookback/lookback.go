@@ -113,22 +113,28 @@ func short(commit string) string { return commit[:min(len(commit), 9)] }
 
 // pastTestLine is a test in one line.
 func pastTestLine(t past.Test, now time.Time) string {
-	text := fmt.Sprintf("%s  %s: failed in %d of %s", t.Unit, t.Title(), t.Failed, format.Count(t.Runs, "run"))
+	return fmt.Sprintf("%s  %s: %s", t.Unit, t.Title(), Failures(t, ", last "+day(t.LastFailed, now)))
+}
+
+// Failures tells how often a test has failed, with its confidence interval, and what else is known of its runs. Last is
+// added if it has failed.
+func Failures(t past.Test, last string) string {
+	text := fmt.Sprintf("failed in %d of %s", t.Failed, format.Count(t.Runs, "run"))
 	if t.Failed > 0 {
-		text += fmt.Sprintf(" (%s to %s), last %s", format.Percent(t.Low), format.Percent(t.High), day(t.LastFailed, now))
+		text += fmt.Sprintf(" (%s to %s)%s", format.Percent(t.Low), format.Percent(t.High), last)
 	}
 	if t.Flaky > 0 {
 		text += fmt.Sprintf(", %s without a change", format.Count(t.Flaky, "time"))
 	}
-	text += Coincides(t)
+	text += coincides(t)
 	if t.Median > 0 {
 		text += ", median " + format.Duration(t.Median.Duration())
 	}
 	return text
 }
 
-// Coincides tells what the failures of a test coincide with, as a part of a sentence; empty: nothing.
-func Coincides(t past.Test) string {
+// coincides tells what the failures of a test coincide with, as a part of a sentence; empty: nothing.
+func coincides(t past.Test) string {
 	var parts []string
 	for _, what := range t.Coincides {
 		if what == past.Load {

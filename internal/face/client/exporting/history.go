@@ -7,6 +7,7 @@ import (
 	"io"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"time"
 
 	"omnivigil/internal/api/exit"
@@ -112,8 +113,9 @@ func (x *exporting) linesOf(out *json.Encoder, from *reader.Reader, what past.Ki
 		if err != nil {
 			return err
 		}
+		kind := strings.TrimSuffix(string(what), "s")
 		for _, row := range h.Rows() {
-			if err := out.Encode(map[string]any{"kind": string(what[:len(what)-1]), string(what[:len(what)-1]): row}); err != nil {
+			if err := out.Encode(map[string]any{"kind": kind, kind: row}); err != nil {
 				return err
 			}
 		}

@@ -10,7 +10,6 @@ import (
 	"omnivigil/internal/face/lookback"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/view"
-	"omnivigil/internal/text/format"
 )
 
 // testDays is what the history has of a test.
@@ -55,17 +54,7 @@ func (d *testDays) rows(m *view.Model, width int) []string {
 	if d.sum.Runs == 0 {
 		return nil
 	}
-	text := fmt.Sprintf("over %d days: failed in %d of %s", shownDays, d.sum.Failed, format.Count(d.sum.Runs, "run"))
-	if d.sum.Failed > 0 {
-		text += fmt.Sprintf(" (%s to %s)", format.Percent(d.sum.Low), format.Percent(d.sum.High))
-	}
-	if d.sum.Flaky > 0 {
-		text += fmt.Sprintf(", %s without a change", format.Count(d.sum.Flaky, "time"))
-	}
-	text += lookback.Coincides(d.sum)
-	if d.sum.Median > 0 {
-		text += ", median " + format.Duration(d.sum.Median.Duration())
-	}
+	text := fmt.Sprintf("over %d days: %s", shownDays, lookback.Failures(d.sum, ""))
 	return []string{"  " + m.Palette.Dim.Render(text), "  " + d.strip(m, min(shownDays, width-4))}
 }
 

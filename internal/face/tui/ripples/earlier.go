@@ -82,10 +82,7 @@ func (e *earlier) askRuns(m *view.Model, r *api.Ripple) {
 				run := h.Runs[i]
 				ref := &api.RunRef{
 					Unit: run.Unit, Number: run.Number, Because: run.Because, Took: run.Took,
-					Failed: api.State(run.Outcome).Broken(),
-				}
-				for _, s := range run.Spans {
-					ref.Spans = append(ref.Spans, api.Span(s))
+					Spans: run.Spans, Failed: api.State(run.Outcome).Broken(),
 				}
 				if ref.Took == 0 {
 					ref.Took = api.Seconds(run.Ended.Sub(run.Began))

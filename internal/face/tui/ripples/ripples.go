@@ -548,7 +548,8 @@ func slower(by time.Duration) string {
 func (v *ripples) inEarlierSession(m *view.Model) bool {
 	r := v.earlier.selected()
 	if r != nil {
-		m.Said = fmt.Sprintf("it was in an earlier session: omnivigil logs --session %s --only ripple=%d", v.earlier.session[r], r.ID)
+		m.Said = fmt.Sprintf("it was in an earlier session: omnivigil logs --session %s --only ripple=%d",
+			v.earlier.session[r], r.ID)
 	}
 	return r != nil
 }

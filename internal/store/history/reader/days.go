@@ -73,8 +73,8 @@ func (r *Reader) days(ctx context.Context, q past.Query) ([]past.Day, error) {
 // unitDays are the days that are summarized.
 func (r *Reader) unitDays(ctx context.Context, q past.Query) (all []past.Day, err error) {
 	w := ofDays(q)
-	rows, err := r.db.QueryContext(ctx, `SELECT unit.name, unit.kind, day, runs, broken, least, quarter, median, three, most,
-		memory, last, bad, good FROM unit_day JOIN unit ON unit.id = unit_day.unit`+w.String(), w.args...)
+	rows, err := r.db.QueryContext(ctx, `SELECT unit.name, unit.kind, day, runs, broken, least, quarter, median, three,
+		most, memory, last, bad, good FROM unit_day JOIN unit ON unit.id = unit_day.unit`+w.String(), w.args...)
 	err = collect(rows, err, func(rows *sql.Rows) error {
 		var d past.Day
 		var number, memory, last, bad, good int64

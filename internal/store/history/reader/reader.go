@@ -25,8 +25,8 @@ var ErrNone = errors.New("nothing is in the history yet")
 // Reader reads a history, also while a session writes it. Its methods may be called from any goroutine; they block.
 type Reader struct{ db *sql.DB }
 
-// Read opens the history in a directory for reading. ErrNone: there is none. database.ErrNewer: it is of a newer version
-// of the program.
+// Read opens the history in a directory for reading. ErrNone: there is none. database.ErrNewer: it is of a newer
+// version of the program.
 func Read(dir string) (*Reader, error) {
 	file := filepath.Join(dir, database.FileName)
 	if _, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) {
