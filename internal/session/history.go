@@ -35,6 +35,9 @@ func (s *Session) record(c Config) {
 // trend reports a trend.
 func (s *Session) trend(t history.Trend) {
 	text := t.Text
+	if t.Units != "" {
+		text = t.Units + ": " + text
+	}
 	if t.Test != "" {
 		text = t.Test + ": " + text
 	}

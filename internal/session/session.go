@@ -257,11 +257,11 @@ func Start(c Config) (*Session, error) {
 	s.snapshot.Store(l.engine.Snapshot())
 	s.shownPlan.Store(c.Plan)
 	l.watchFor(c.Plan)
+	s.record(c) // before the first run, whose tests it records
 	go l.run(engine.Begin{Units: c.Units, Hits: c.Hits, Words: c.Words})
 	if c.Logs != "" {
 		go s.keepSnapshots(c.Logs)
 	}
-	s.record(c)
 	go s.verdicts.Follow()
 	if s.meter != nil {
 		go s.meter.Run(s.stopped)

@@ -144,6 +144,7 @@ func (r *Recorder) findings(f api.Fact, kind string) int {
 			return -1
 		}
 		for _, found := range page.Findings {
+			found.Location = found.From(r.source.Plan().Root)
 			r.out.Found(history.Finding{Unit: f.Unit, Kind: kind, At: f.At, Finding: found})
 		}
 	}

@@ -40,6 +40,7 @@ type Trend struct {
 	Kind          Kind
 	Measure       Measure
 	Unit          string // empty: it is about several
+	Units         string // of Rest: those that a save runs, with spaces between
 	Suite, Test   string // empty: it is about the unit
 	Found         time.Time
 	Since         time.Time // of the first run after it
@@ -239,9 +240,10 @@ func shiftText(t Trend, ratio float64) string {
 	case Memory, Output:
 		amount = func(v float64) string { return format.Bytes(v) }
 	}
+	since := "run"
 	if t.Measure == Rest {
-		what = "to rest"
+		what, since = "to rest", "ripple"
 	}
 	text := strings.TrimSpace(fmt.Sprintf("%.0f %% %s %s", percent, word, what))
-	return fmt.Sprintf("%s since run %d: %s, before %s", text, t.Run, amount(t.After), amount(t.Before))
+	return fmt.Sprintf("%s since %s %d: %s, before %s", text, since, t.Run, amount(t.After), amount(t.Before))
 }

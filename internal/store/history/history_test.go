@@ -280,7 +280,7 @@ func TestTrends(t *testing.T) {
 		assert.InDelta(t, 2, shift.Before, 0.3)
 		assert.InDelta(t, 4, shift.After, 0.6)
 		assert.Contains(t, shift.Between.Files, fmt.Sprintf("%d.csv", shift.Run))
-		assert.Regexp(t, `^1?[0-9]{2} % slower( to rest)? since run \d+: [34]\.\d+ s, before [12]\.\d+ s$`, shift.Text)
+		assert.Regexp(t, `^1?[0-9]{2} % slower( to rest)? since (run|ripple) \d+: [34]\.\d+ s, before [12]\.\d+ s$`, shift.Text)
 	}
 	assert.Empty(t, session("three", 40, 4).trends, "it is not reported again")
 	assert.Len(t, session("four", 20, 2).trends, 2, "the way back")

@@ -49,7 +49,8 @@ func (a *analyst) rested(t *transaction, r Ripple) error {
 		return nil
 	}
 	return a.value(t, seriesKey{measure: Rest, units: r.units()}, trend.OfRuns,
-		trend.Value{Value: r.RestAt.Sub(r.Since).Seconds(), Loaded: r.Loaded}, point{r.ID, r.Since}, Trend{Measure: Rest})
+		trend.Value{Value: r.RestAt.Sub(r.Since).Seconds(), Loaded: r.Loaded}, point{r.ID, r.Since},
+		Trend{Measure: Rest, Units: r.units()})
 }
 
 // earlier adds the values of a series that are in the database, since its last shift and before a point. They have been
