@@ -40,7 +40,7 @@ var floors = []string{
 // allowed are the packages of the project that each may import, because the floors leave it open within one floor,
 // and so that a new arrow is a decision.
 var allowed = map[string]string{
-	"api":                    "api/past api/report api/seconds files text/format text/location",
+	"api":                    "api/past api/report api/seconds text/format text/location",
 	"api/client":             "api api/past api/socket",
 	"api/exit":               "",
 	"api/past":               "api/seconds",
@@ -71,11 +71,10 @@ var allowed = map[string]string{
 	"face/cli/summary":  "api text/escape text/format",
 	"face/cli/why":      "api api/exit face/card face/client",
 	"face/client": "api api/client api/exit api/socket face/card face/lookback face/plain face/timeline " +
-		"output/query output/reader output/terminal plan/settings session/outcomes session/run store/paths " +
-		"text/escape text/format text/suggest",
+		"output/query output/reader output/terminal plan/settings session/ended session/history " +
+		"session/outcomes session/run store/paths text/escape text/format text/suggest",
 	"face/client/exporting": "api api/client api/exit api/past api/socket face/client face/draw face/export " +
-		"face/timeline output/query output/reader plan/settings process/series session/outcomes " +
-		"store/history/reader store/paths text/escape text/format text/suggest",
+		"face/timeline output/query plan/settings store/history/reader store/paths text/format text/suggest",
 	"face/client/history": "api/exit api/past face/client face/lookback store/history/reader store/paths " +
 		"text/format text/suggest",
 	"face/draw":     "api face/timeline text/format text/theme",
@@ -105,8 +104,8 @@ var allowed = map[string]string{
 	"face/tui/typing": "api face/tui/cells face/tui/overview face/tui/view output/terminal",
 	"face/tui/unitview": "api face/card face/timeline face/tui/cells face/tui/charts face/tui/lanes " +
 		"face/tui/overview face/tui/panels face/tui/stream face/tui/view output/query text/format",
-	"face/tui/view": "api face/draw face/timeline face/tui/cells output/locate process/browser text/format " +
-		"text/location",
+	"face/tui/view": "api api/past face/draw face/timeline face/tui/cells output/locate process/browser " +
+		"text/format text/location",
 	"files":          "",
 	"output/lens":    "output/logbook output/query output/structured text/escape",
 	"output/locate":  "text/escape text/lazyregexp text/location",
@@ -127,10 +126,9 @@ var allowed = map[string]string{
 		"text/suggest",
 	"process":          "process/observe text/suggest",
 	"process/browser":  "",
-	"process/meter":    "process process/series",
+	"process/meter":    "process",
 	"process/observe":  "",
 	"process/probe":    "plan",
-	"process/series":   "",
 	"relay":            "text/theme",
 	"results":          "api plan text/lazyregexp text/location text/shellwords",
 	"results/findings": "results results/source text/lazyregexp text/location",
@@ -146,15 +144,17 @@ var allowed = map[string]string{
 	"results/source":         "text/lazyregexp text/location",
 	"session": "api api/past engine engine/explain engine/recording output/lens output/logbook output/reader " +
 		"output/redact plan plan/edit plan/settings process process/browser process/meter process/observe " +
-		"process/series results session/account session/explanation session/history session/impact " +
+		"results session/account session/ended session/explanation session/history session/impact " +
 		"session/observation session/outcomes session/outputs session/pages session/run session/snapshot " +
 		"session/survey session/terminals session/verdicts session/writers store/consent store/history " +
 		"store/observed store/reuse store/setup text/escape text/format text/suggest watch watch/pattern",
 	"session/account": "api",
+	"session/ended": "api output/logbook output/reader session/history session/outcomes store/history/reader " +
+		"text/escape",
 	"session/explanation": "api engine engine/explain plan results/source session/outcomes text/format " +
 		"text/location",
-	"session/history": "api api/past plan process/series results store/history store/history/database " +
-		"store/history/reader watch/repository",
+	"session/history": "api api/past plan process/meter results session/outcomes store/history " +
+		"store/history/database store/history/reader text/escape watch/repository",
 	"session/impact": "api engine engine/dryrun engine/explain plan plan/capture text/format text/suggest watch " +
 		"watch/pattern",
 	"session/observation": "api engine plan plan/edit process/observe session/impact store/observed text/escape " +
@@ -175,7 +175,7 @@ var allowed = map[string]string{
 	"store/history":          "api store/history/cases store/history/database text/format trend",
 	"store/history/cases":    "",
 	"store/history/database": "",
-	"store/history/madeup":   "api store/history",
+	"store/history/madeup":   "api api/report store/history",
 	"store/history/reader": "api api/past api/seconds store/history store/history/cases store/history/database " +
 		"trend",
 	"store/observed": "files plan process/observe store/reuse",

@@ -23,11 +23,10 @@ const Version = 2
 // Project is a running project. Its methods may be called from any goroutine. They block until they are answered or
 // the context is done.
 type Project interface {
-	// Snapshot returns the current state of the project.
-	Snapshot(ctx context.Context) (*Snapshot, error)
+	Record // of the running session
 
-	// VerdictAt returns a verdict of this session. A *Refusal tells that none is known.
-	VerdictAt(ctx context.Context, q VerdictQuery) (PastVerdict, error)
+	// Session returns an earlier session by its name. A *Refusal tells that it is not kept.
+	Session(ctx context.Context, name string) (Record, error)
 
 	// Follow calls show with the current state of the project, and again whenever it has changed, at most MaxFrames
 	// times a second. It returns nil after show got the last state of an ended project, and otherwise the error of
@@ -53,6 +52,32 @@ type Project interface {
 	// reads files.
 	Explain(ctx context.Context, unit string) (Explanation, error)
 
+	// Detail returns everything about one unit. It reads files and looks at processes.
+	Detail(ctx context.Context, unit string) (Detail, error)
+
+	// Observations returns what units were seen to do, and how that differs from their settings. Without names it
+	// returns all that were observed. It reads directories.
+	Observations(ctx context.Context, units []string) (Observations, error)
+
+	// History returns a part of what is kept of this and earlier sessions. It reads a database; what happened in the last
+	// two seconds may be missing. A *Refusal tells that there is none.
+	History(ctx context.Context, q past.Query) (past.History, error)
+
+	// Wait blocks until everything that was written before the call is at rest.
+	Wait(ctx context.Context, q WaitQuery) (Waited, error)
+
+	Terminal
+}
+
+// Record is what can be read of a session, running or ended. Its methods may be called from any goroutine.
+type Record interface {
+	// Snapshot returns the state of the project: now, or when the session ended. Of a session that was killed it is up
+	// to a minute older.
+	Snapshot(ctx context.Context) (*Snapshot, error)
+
+	// VerdictAt returns a verdict of the session. A *Refusal tells that none is known.
+	VerdictAt(ctx context.Context, q VerdictQuery) (PastVerdict, error)
+
 	// Cases returns a page of test cases.
 	Cases(ctx context.Context, q ResultQuery) (CasePage, error)
 
@@ -62,26 +87,11 @@ type Project interface {
 	// Findings returns a page of findings.
 	Findings(ctx context.Context, q ResultQuery) (FindingPage, error)
 
-	// Detail returns everything about one unit. It reads files and looks at processes.
-	Detail(ctx context.Context, unit string) (Detail, error)
-
-	// Observations returns what units were seen to do, and how that differs from their settings. Without names it
-	// returns all that were observed. It reads directories.
-	Observations(ctx context.Context, units []string) (Observations, error)
-
-	// Samples returns a page of what units have used of the machine in this session, in order of time. From is 0 or
-	// the Next of an earlier page.
+	// Samples returns a page of what units have used of the machine, in order of time. From is 0 or the Next of an
+	// earlier page.
 	Samples(ctx context.Context, from int64) (SamplePage, error)
 
-	// History returns a part of what is kept of this and earlier sessions. It reads a database; what happened in the last
-	// two seconds may be missing. A *Refusal tells that there is none.
-	History(ctx context.Context, q past.Query) (past.History, error)
-
-	// Wait blocks until everything that was written before the call is at rest.
-	Wait(ctx context.Context, q WaitQuery) (Waited, error)
-
 	Log
-	Terminal
 }
 
 // Log is the output of a project's processes and the events of Omnivigil. Its methods may be called from any

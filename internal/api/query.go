@@ -224,6 +224,7 @@ func (q *ResultQuery) params() []param {
 		textParam("by", &q.By),
 		countParam("from", &q.From, math.MaxInt32),
 		countParam("count", &q.Count, math.MaxInt32),
+		timeParam("at", &q.At),
 	}
 }
 
@@ -236,7 +237,7 @@ func (q *HistoryQuery) params() []param {
 	set := kind.set
 	kind.set = func(texts []string) string {
 		if q.What = past.Kind(texts[0]); !slices.Contains(past.Kinds, q.What) {
-			return fmt.Sprintf("must be units, runs, ripples, tests, trends or days, not %q", texts[0])
+			return fmt.Sprintf("must be units, runs, ripples, tests, trends, days or sessions, not %q", texts[0])
 		}
 		return set(texts)
 	}

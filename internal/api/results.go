@@ -110,6 +110,9 @@ type ResultQuery struct {
 	By    string
 	From  int // how many to skip
 	Count int // at most so many; 0 is DefaultLines
+	// At is the time of which the results are, as far as the history has them: without reasons, locations of tests and
+	// output. Zero: the newest.
+	At time.Time
 }
 
 // Reporters are the units that report the finding.

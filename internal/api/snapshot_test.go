@@ -3,9 +3,6 @@ package api
 import (
 	"encoding/json"
 	"testing"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 )
 
 // FuzzChange applies anything that a server may send.
@@ -29,17 +26,4 @@ func FuzzChange(f *testing.F) {
 			snap.WhyOf(u)
 		}
 	})
-}
-
-func TestSnapshotsAreKept(t *testing.T) {
-	dir := t.TempDir()
-	_, err := KeptSnapshot(dir)
-	assert.ErrorContains(t, err, "read how the project was")
-	for n := range int64(2) {
-		require.NoError(t, KeepSnapshot(dir, &Snapshot{Number: n, Units: []*Unit{{Name: "tides", State: Ready}}}))
-	}
-	s, err := KeptSnapshot(dir)
-	require.NoError(t, err)
-	assert.EqualValues(t, 1, s.Number)
-	assert.Equal(t, Ready, s.Units[0].State)
 }

@@ -3,12 +3,14 @@ package session
 import (
 	"context"
 	"net/netip"
+	"path/filepath"
 	"sync"
 	"time"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/session/ended"
 	"omnivigil/internal/session/snapshot"
 )
 
@@ -39,10 +41,15 @@ func (s *Session) VerdictAt(_ context.Context, q api.VerdictQuery) (api.PastVerd
 	if v, known := s.past.Find(q); known {
 		return v, nil
 	}
-	if q.Turned != "" {
-		return api.PastVerdict{}, api.Refuse("the verdict has not turned %s in this session", q.Turned)
+	return api.PastVerdict{}, ended.NoVerdict(q)
+}
+
+// Session implements api.Project.
+func (s *Session) Session(ctx context.Context, name string) (api.Record, error) {
+	if name == s.showing.about.Session {
+		return s, nil
 	}
-	return api.PastVerdict{}, api.Refuse("no verdict of that time is kept")
+	return s.earlier.Open(ctx, &s.reading, filepath.Dir(s.showing.about.Logs), name)
 }
 
 // shown returns the current state of the project: the last snapshot, if nothing has changed since.

@@ -9,7 +9,6 @@ import (
 	"sync/atomic"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/process/series"
 	"omnivigil/internal/session/explanation"
 	"omnivigil/internal/session/impact"
 	"omnivigil/internal/session/outputs"
@@ -59,13 +58,8 @@ func (s *Session) inputs(unit string) []string {
 }
 
 // Samples implements api.Project.
-func (s *Session) Samples(_ context.Context, from int64) (api.SamplePage, error) {
-	all, next, err := series.Read(s.showing.about.Logs, from)
-	page := api.SamplePage{Samples: make([]api.Sample, len(all)), Next: next}
-	for i, one := range all {
-		page.Samples[i] = api.Sample(one)
-	}
-	return page, err
+func (s *Session) Samples(ctx context.Context, from int64) (api.SamplePage, error) {
+	return s.reading.Samples(ctx, s.showing.about.Session, from)
 }
 
 // Detail implements api.Project.

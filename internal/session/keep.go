@@ -3,37 +3,36 @@ package session
 import (
 	"time"
 
-	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 )
 
-// keepSnapshots writes the project's state once a minute while it changes, so that it can be drawn after the session.
-// An idle project writes nothing.
-func (s *Session) keepSnapshots(dir string) {
-	const pause = time.Minute
-	ticker := time.NewTicker(pause)
-	defer ticker.Stop()
+// keepSnapshots writes the project's state into the history once a minute while it changes, so that it is known after
+// the session. An idle project writes nothing.
+func (s *Session) keepSnapshots() {
+	const first, pause = 3 * time.Second, time.Minute
+	timer := time.NewTimer(first)
+	defer timer.Stop()
 	var kept *engine.Snapshot
 	for {
 		select {
-		case <-ticker.C:
+		case <-timer.C:
+			timer.Reset(pause)
 		case <-s.stopped:
 			return
 		}
 		if now := s.state(); now != kept {
 			kept = now
-			s.keepSnapshot(dir)
+			s.history.Stood(s.shown())
 		}
 	}
 }
 
-// keepSnapshot writes the project's state.
-func (s *Session) keepSnapshot(dir string) {
-	if dir == "" {
+// keepLast writes the state in which the project has ended. Only the loop calls it.
+func (l *loop) keepLast() {
+	if l.history == nil {
 		return
 	}
-	err := api.KeepSnapshot(dir, s.shown())
-	if err != nil && !s.unkept.Swap(true) {
-		s.Note("this session cannot be drawn when it is over: " + err.Error())
-	}
+	last := *l.shown()
+	last.Ended = true
+	l.history.Stood(&last)
 }

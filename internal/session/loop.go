@@ -72,6 +72,7 @@ func (l *loop) run(first engine.Event) {
 	}
 	l.watcher.Close()
 	l.publish()
+	l.keepLast()
 	l.account.Add(api.Fact{At: time.Now().Round(0), Kind: api.FactEnded, Text: "everything has ended"})
 	l.recordedSoon()
 	l.reading.Close()
@@ -79,7 +80,6 @@ func (l *loop) run(first engine.Event) {
 	l.showing.mu.Lock()
 	l.showing.ended = true
 	l.showing.mu.Unlock()
-	l.keepSnapshot(l.showing.about.Logs)
 	close(l.done)
 }
 

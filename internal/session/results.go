@@ -23,10 +23,13 @@ func (s *Session) unitsOf(q api.ResultQuery) ([]string, error) {
 }
 
 // Cases implements api.Project.
-func (s *Session) Cases(_ context.Context, q api.ResultQuery) (api.CasePage, error) {
+func (s *Session) Cases(ctx context.Context, q api.ResultQuery) (api.CasePage, error) {
 	units, err := s.unitsOf(q)
 	if err != nil {
 		return api.CasePage{}, err
+	}
+	if !q.At.IsZero() {
+		return s.reading.Cases(ctx, units, q)
 	}
 	return s.outcomes.Cases(units, q)
 }
@@ -37,10 +40,13 @@ func (s *Session) Case(_ context.Context, unit string, name api.CaseName) (api.C
 }
 
 // Findings implements api.Project.
-func (s *Session) Findings(_ context.Context, q api.ResultQuery) (api.FindingPage, error) {
+func (s *Session) Findings(ctx context.Context, q api.ResultQuery) (api.FindingPage, error) {
 	units, err := s.unitsOf(q)
 	if err != nil {
 		return api.FindingPage{}, err
+	}
+	if !q.At.IsZero() {
+		return s.reading.Findings(ctx, units, q)
 	}
 	return s.outcomes.Findings(units, q)
 }

@@ -25,6 +25,7 @@ import (
 	"omnivigil/internal/process"
 	"omnivigil/internal/process/meter"
 	"omnivigil/internal/session/account"
+	"omnivigil/internal/session/ended"
 	recorder "omnivigil/internal/session/history"
 	"omnivigil/internal/session/observation"
 	"omnivigil/internal/session/outcomes"
@@ -52,7 +53,7 @@ type Config struct {
 	Observe bool         // all units are observed, whatever their settings say
 	Key     string       // identifies all its processes; empty: the settings file
 	Book    Book         // the log
-	Logs    string       // the directory for snapshots and samples; empty: they are not kept
+	Logs    string       // the directory of the log, whose name is that of the session
 	State   string       // the directory for persistent state
 	Results string       // the directory for what is kept of tests and findings
 	History string       // the directory of the project's history; empty: none is written
@@ -169,10 +170,10 @@ type facts struct {
 	verdicts verdicts.Commands
 	past     verdicts.History
 	census   lens.Census // advanced when a face asks
-	unkept   atomic.Bool // a failure to write snapshots was reported
 	history  *recorder.Recorder
 	recorded chan struct{} // closed when the history is written
 	reading  recorder.Reading
+	earlier  ended.Recent
 }
 
 // timedEvent is an event with its time.
@@ -224,7 +225,6 @@ func Start(c Config) (*Session, error) {
 		s.spawner = run.System{Spawner: s.tracer}
 		s.meter = &meter.Meter{
 			Source:  s.tracer,
-			Dir:     c.Logs,
 			Opened:  s.opened,
 			Listens: s.listens,
 			Moved:   s.notify,
@@ -259,8 +259,8 @@ func Start(c Config) (*Session, error) {
 	l.watchFor(c.Plan)
 	s.record(c) // before the first run, whose tests it records
 	go l.run(engine.Begin{Units: c.Units, Hits: c.Hits, Words: c.Words})
-	if c.Logs != "" {
-		go s.keepSnapshots(c.Logs)
+	if s.history != nil {
+		go s.keepSnapshots()
 	}
 	go s.verdicts.Follow()
 	if s.meter != nil {

@@ -14,7 +14,14 @@ func (l *loop) judge(snap *engine.Snapshot) {
 	v := api.Verdict{Word: snapshot.VerdictWord(snap), Text: explain.Verdict(snap)}
 	if v != l.judged {
 		l.judged = v
-		l.past.Add(snap.At.Wall, api.Verdict{Word: v.Word, Text: l.clean(v.Text)})
+		at := snap.At.Wall
+		if at.IsZero() { // nothing has happened yet
+			at = l.showing.about.Since
+		}
+		added, is := l.past.Add(at, api.Verdict{Word: v.Word, Text: l.clean(v.Text)})
+		if is && l.history != nil {
+			l.history.Judged(added)
+		}
 	}
 	l.showing.mu.Lock()
 	was := l.showing.trouble

@@ -10,15 +10,14 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"encoding/gob"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"net"
 	"net/http"
 	"net/url"
+	"strings"
 	"sync"
 
 	"omnivigil/internal/api"
@@ -35,6 +34,7 @@ type Client struct {
 	// Patient waits for the project without a limit, even if it is silent: see ErrSilent.
 	Patient bool
 
+	record // the running session
 	http   http.Client
 	guard  guard
 	socket string
@@ -62,6 +62,7 @@ func Connect(ctx context.Context, at socket.Place) (*Client, error) {
 			Transport: &http.Transport{DialContext: dial, MaxIdleConnsPerHost: 4, DisableCompression: true},
 		},
 	}
+	c.record = record{c: c, root: api.Root, files: c.log}
 	var h api.Hello
 	if err := c.get(ctx, "/hello", nil, &h); err != nil {
 		c.Close()
@@ -102,7 +103,7 @@ func (c *Client) ask(ctx context.Context, method, path string, query url.Values,
 	if err != nil {
 		return nil, err
 	}
-	if path == api.Root+"/lines" {
+	if strings.HasSuffix(path, "/lines") {
 		r.Header.Set("Accept", api.BulkType)
 	}
 	answer, err := c.http.Do(r)
@@ -152,6 +153,11 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 		return lost(ctx, err)
 	}
 	return nil
+}
+
+// Session implements Project.
+func (c *Client) Session(_ context.Context, name string) (api.Record, error) {
+	return &record{c: c, root: api.Root + "/sessions/" + url.PathEscape(name), files: func() api.Log { return nil }}, nil
 }
 
 // Snapshot implements Project.
@@ -297,34 +303,10 @@ func (c *Client) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 	return a, c.call(ctx, http.MethodPost, api.Root+"/requests", nil, r, &a)
 }
 
-// Cases implements Project.
-func (c *Client) Cases(ctx context.Context, q api.ResultQuery) (api.CasePage, error) {
-	var p api.CasePage
-	return p, c.get(ctx, api.Root+"/cases", api.Encode(&q), &p)
-}
-
-// Case implements Project.
-func (c *Client) Case(ctx context.Context, unit string, name api.CaseName) (api.Case, error) {
-	var out api.Case
-	return out, c.get(ctx, api.Root+"/case", api.Encode(&api.CaseQuery{Unit: unit, Name: name}), &out)
-}
-
-// Findings implements Project.
-func (c *Client) Findings(ctx context.Context, q api.ResultQuery) (api.FindingPage, error) {
-	var p api.FindingPage
-	return p, c.get(ctx, api.Root+"/findings", api.Encode(&q), &p)
-}
-
 // Detail implements Project.
 func (c *Client) Detail(ctx context.Context, unit string) (api.Detail, error) {
 	var d api.Detail
 	return d, c.get(ctx, api.Root+"/unit", url.Values{"name": {unit}}, &d)
-}
-
-// VerdictAt implements Project.
-func (c *Client) VerdictAt(ctx context.Context, q api.VerdictQuery) (api.PastVerdict, error) {
-	var v api.PastVerdict
-	return v, c.get(ctx, api.Root+"/verdict", api.Encode(&q), &v)
 }
 
 // Explain implements Project.
@@ -342,101 +324,6 @@ func (c *Client) History(ctx context.Context, q past.Query) (h past.History, err
 func (c *Client) Observations(ctx context.Context, units []string) (api.Observations, error) {
 	var o api.Observations
 	return o, c.get(ctx, api.Root+"/observations", api.Encode(&api.UnitsQuery{Units: units}), &o)
-}
-
-// Samples implements Project.
-func (c *Client) Samples(ctx context.Context, from int64) (api.SamplePage, error) {
-	var p api.SamplePage
-	return p, c.get(ctx, api.Root+"/samples", api.Encode(&api.NumberQuery{Param: "from", Number: from}), &p)
-}
-
-// Lines implements Project.
-func (c *Client) Lines(ctx context.Context, q api.LineQuery) (api.Page, error) {
-	if log := c.log(); log != nil {
-		if p, err := log.Lines(ctx, q); readable(err) {
-			return p, err
-		}
-	}
-	var p api.Page
-	in, err := c.open(ctx, http.MethodGet, api.Root+"/lines", api.Encode(&q), nil)
-	if err != nil {
-		return p, err
-	}
-	defer in.Close()
-	if err := gob.NewDecoder(in).Decode(&p); err != nil {
-		return p, lost(ctx, err)
-	}
-	return p, nil
-}
-
-// Counts implements Project.
-func (c *Client) Counts(ctx context.Context, q api.CountQuery) (api.Counts, error) {
-	if log := c.log(); log != nil {
-		if counts, err := log.Counts(ctx, q); readable(err) {
-			return counts, err
-		}
-	}
-	var counts api.Counts
-	return counts, c.get(ctx, api.Root+"/counts", api.Encode(&q), &counts)
-}
-
-// readable reports whether an error is not about files that this process cannot read.
-func readable(err error) bool {
-	var file *fs.PathError
-	return !errors.As(err, &file)
-}
-
-// Search implements Project.
-func (c *Client) Search(ctx context.Context, q api.SearchQuery, found func(api.Found) error) error {
-	if log := c.log(); log != nil {
-		if err := log.Search(ctx, q, found); readable(err) {
-			return err
-		}
-	}
-	in, err := c.open(ctx, http.MethodGet, api.Root+"/search", api.Encode(&q), nil)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	for d := json.NewDecoder(in); ; {
-		var f api.Found
-		if err := d.Decode(&f); err != nil {
-			return lost(ctx, err)
-		}
-		if err := found(f); err != nil || f.Done {
-			return err
-		}
-	}
-}
-
-// Text implements Project.
-func (c *Client) Text(ctx context.Context, q api.TextQuery, w io.Writer) (int64, error) {
-	if log := c.log(); log != nil {
-		var err error
-		if q.From, err = log.Text(ctx, q, w); readable(err) {
-			return q.From, err
-		}
-	}
-	if q.End > 0 && q.End <= q.From {
-		return q.From, nil
-	}
-	in, err := c.open(ctx, http.MethodGet, api.Root+"/text", api.Encode(&q), nil)
-	if err != nil {
-		return q.From, err
-	}
-	defer in.Close()
-	for r := bufio.NewReaderSize(in, 64<<10); ; {
-		line, err := r.ReadBytes('\n')
-		if err == io.EOF {
-			return max(q.From, q.End), nil
-		}
-		if err != nil {
-			return q.From, lost(ctx, err)
-		}
-		if _, err := w.Write(line); err != nil {
-			return q.From, err
-		}
-	}
 }
 
 // Why implements Project.

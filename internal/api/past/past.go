@@ -40,21 +40,35 @@ const (
 	Tests   Kind = "tests" // a summary of each test, the most unreliable ones first
 	Trends  Kind = "trends"
 	Days    Kind = "days" // a summary of each unit, or of one test, on each day
+	// Sessions are those that began within the time.
+	Sessions Kind = "sessions"
 )
 
 // Kinds are all of them.
-var Kinds = []Kind{Units, Runs, Ripples, Tests, Trends, Days}
+var Kinds = []Kind{Units, Runs, Ripples, Tests, Trends, Days, Sessions}
 
 // History is a part of a project's history, newest first. Only what was asked for is set.
 type History struct {
-	From    time.Time `json:"from,omitzero"` // the oldest run that is kept
-	Units   []Unit    `json:"units,omitempty"`
-	Runs    []Run     `json:"runs,omitempty"`
-	Ripples []Ripple  `json:"ripples,omitempty"`
-	Tests   []Test    `json:"tests,omitempty"`
-	Trends  []Trend   `json:"trends,omitempty"`
-	Days    []Day     `json:"days,omitempty"` // by unit, oldest first
-	More    bool      `json:"more,omitempty"` // there is more than was asked for
+	From     time.Time `json:"from,omitzero"` // the oldest run that is kept
+	Units    []Unit    `json:"units,omitempty"`
+	Runs     []Run     `json:"runs,omitempty"`
+	Ripples  []Ripple  `json:"ripples,omitempty"`
+	Tests    []Test    `json:"tests,omitempty"`
+	Trends   []Trend   `json:"trends,omitempty"`
+	Days     []Day     `json:"days,omitempty"` // by unit, oldest first
+	Sessions []Session `json:"sessions,omitempty"`
+	More     bool      `json:"more,omitempty"` // there is more than was asked for
+}
+
+// Session is a session of the project.
+type Session struct {
+	Name  string    `json:"name"`
+	Began time.Time `json:"began"`
+	// Ended is when it ended, or when its state was written last if it is running or was killed.
+	Ended   time.Time `json:"ended"`
+	InOrder bool      `json:"in_order,omitempty"` // it ended, and was not killed
+	Once    bool      `json:"once,omitempty"`     // of the command once
+	Kept    bool      `json:"kept,omitempty"`     // its state is kept, and can be read
 }
 
 // Revision is what version control says of the files at a time.
@@ -224,7 +238,7 @@ type Difference struct {
 // Most is the greatest value.
 func (f Five) Most() float64 { return f[4] }
 
-// Rows are the runs, ripples, tests or trends that were asked for.
+// Rows are the runs, ripples, tests, trends or sessions that were asked for.
 func (h History) Rows() (rows []any) {
 	for _, r := range h.Runs {
 		rows = append(rows, r)
@@ -237,6 +251,9 @@ func (h History) Rows() (rows []any) {
 	}
 	for _, t := range h.Trends {
 		rows = append(rows, t)
+	}
+	for _, s := range h.Sessions {
+		rows = append(rows, s)
 	}
 	return rows
 }

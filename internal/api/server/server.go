@@ -7,7 +7,6 @@ package server
 
 import (
 	"context"
-	"encoding/gob"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -77,23 +76,11 @@ func (s *Server) handler() http.Handler {
 	mux.HandleFunc("GET /hello", func(w http.ResponseWriter, _ *http.Request) {
 		reply(w, api.Hello{Version: api.Version, Session: s.session}, nil)
 	})
-	mux.HandleFunc("GET "+api.Root+"/snapshot", func(w http.ResponseWriter, r *http.Request) {
-		snap, err := s.project.Snapshot(r.Context())
-		reply(w, snap, err)
-	})
-	mux.HandleFunc("GET "+api.Root+"/verdict", func(w http.ResponseWriter, r *http.Request) {
-		answerQuery(w, r, s.project.VerdictAt)
-	})
+	s.records(mux)
 	mux.HandleFunc("GET "+api.Root+"/beats", s.streamed(s.beats))
 	mux.HandleFunc("GET "+api.Root+"/follow", s.streamed(s.follow))
 	mux.HandleFunc("GET "+api.Root+"/facts", s.streamed(s.facts))
-	mux.HandleFunc("GET "+api.Root+"/lines", s.lines)
 	mux.HandleFunc("GET "+api.Root+"/lines/follow", s.streamed(s.followLines))
-	mux.HandleFunc("GET "+api.Root+"/counts", func(w http.ResponseWriter, r *http.Request) {
-		answerQuery(w, r, s.project.Counts)
-	})
-	mux.HandleFunc("GET "+api.Root+"/search", s.streamed(s.search))
-	mux.HandleFunc("GET "+api.Root+"/text", s.streamed(s.text))
 	mux.HandleFunc("GET "+api.Root+"/why", func(w http.ResponseWriter, r *http.Request) {
 		if r.FormValue("path") == "" {
 			reply(w, nil, badQuery("path is missing: which file or directory would be saved?"))
@@ -101,17 +88,6 @@ func (s *Server) handler() http.Handler {
 		}
 		answer, err := s.project.Why(r.Context(), r.FormValue("path"))
 		reply(w, answer, err)
-	})
-	mux.HandleFunc("GET "+api.Root+"/cases", func(w http.ResponseWriter, r *http.Request) {
-		answerQuery(w, r, s.project.Cases)
-	})
-	mux.HandleFunc("GET "+api.Root+"/case", func(w http.ResponseWriter, r *http.Request) {
-		answerQuery(w, r, func(ctx context.Context, q api.CaseQuery) (api.Case, error) {
-			return s.project.Case(ctx, q.Unit, q.Name)
-		})
-	})
-	mux.HandleFunc("GET "+api.Root+"/findings", func(w http.ResponseWriter, r *http.Request) {
-		answerQuery(w, r, s.project.Findings)
 	})
 	mux.HandleFunc("GET "+api.Root+"/unit", func(w http.ResponseWriter, r *http.Request) {
 		answerUnit(w, r, s.project.Detail)
@@ -123,15 +99,6 @@ func (s *Server) handler() http.Handler {
 		answerQuery(w, r, func(ctx context.Context, q api.UnitsQuery) (api.Observations, error) {
 			return s.project.Observations(ctx, q.Units)
 		})
-	})
-	mux.HandleFunc("GET "+api.Root+"/samples", func(w http.ResponseWriter, r *http.Request) {
-		q := api.NumberQuery{Param: "from"}
-		if err := api.Decode(r.URL.Query(), &q); err != nil {
-			reply(w, nil, err)
-			return
-		}
-		page, err := s.project.Samples(r.Context(), q.Number)
-		reply(w, page, err)
 	})
 	mux.HandleFunc("GET "+api.Root+"/history", func(w http.ResponseWriter, r *http.Request) {
 		answerQuery(w, r, func(ctx context.Context, q api.HistoryQuery) (past.History, error) {
@@ -347,16 +314,6 @@ func answerQuery[Q any, Answer any, P interface {
 	reply(w, answer, err)
 }
 
-// search sends what a search finds, as JSON lines.
-func (s *Server) search(w http.ResponseWriter, r *http.Request) {
-	var q api.SearchQuery
-	if err := api.Decode(r.URL.Query(), &q); err != nil {
-		reply(w, nil, err)
-		return
-	}
-	jsonLines(w, func(send func(api.Found) error) error { return s.project.Search(r.Context(), q, send) })
-}
-
 // jsonLines answers with JSON lines, each as it is sent, or with an error if that comes before the first line.
 func jsonLines[Line any](w http.ResponseWriter, from func(send func(Line) error) error) {
 	begun := false
@@ -375,37 +332,6 @@ func jsonLines[Line any](w http.ResponseWriter, from func(send func(Line) error)
 	if err != nil && !begun {
 		reply(w, nil, err)
 	}
-}
-
-// text sends lines as printed text.
-func (s *Server) text(w http.ResponseWriter, r *http.Request) {
-	var q api.TextQuery
-	if err := api.Decode(r.URL.Query(), &q); err != nil {
-		reply(w, nil, err)
-		return
-	}
-	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-	if _, err := s.project.Text(r.Context(), q, w); err != nil {
-		panic(http.ErrAbortHandler) // otherwise the client takes what it has for everything
-	}
-}
-
-func (s *Server) lines(w http.ResponseWriter, r *http.Request) {
-	var q api.LineQuery
-	var page api.Page
-	err := api.Decode(r.URL.Query(), &q)
-	if err == nil {
-		page, err = s.project.Lines(r.Context(), q)
-	}
-	if page.Lines == nil {
-		page.Lines = []api.Line{}
-	}
-	if err == nil && r.Header.Get("Accept") == api.BulkType {
-		w.Header().Set("Content-Type", api.BulkType)
-		gob.NewEncoder(w).Encode(page) // the client may be gone
-		return
-	}
-	reply(w, page, err)
 }
 
 // followLines sends lines as JSON lines: those requested, and then new ones.

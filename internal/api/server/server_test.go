@@ -136,6 +136,12 @@ func (p *still) Detail(_ context.Context, unit string) (api.Detail, error) {
 func (p *still) VerdictAt(_ context.Context, q api.VerdictQuery) (api.PastVerdict, error) {
 	return api.PastVerdict{At: q.At, Verdict: api.Verdict{Word: api.VerdictStale}, Turned: q.Turned}, nil
 }
+func (p *still) Session(_ context.Context, name string) (api.Record, error) {
+	if name != "20300504-120431.000" {
+		return nil, api.Refuse("the session %s is not kept", name)
+	}
+	return &still{snaps: []*api.Snapshot{{Project: api.About{Session: name}}}}, nil
+}
 func (p *still) Counts(_ context.Context, q api.CountQuery) (api.Counts, error) {
 	columns := []api.Count{{At: q.From, Lines: q.Columns, Errors: len(q.Units)}}
 	return api.Counts{Columns: columns, Known: 3, Total: 5}, nil
@@ -296,6 +302,18 @@ func TestThroughTheSocket(t *testing.T) {
 	was, err := c.VerdictAt(t.Context(), then)
 	require.NoError(t, err)
 	assert.Equal(t, api.PastVerdict{At: then.At, Verdict: api.Verdict{Word: api.VerdictStale}, Turned: then.Turned}, was)
+	earlier, err := c.Session(t.Context(), "20300504-120431.000")
+	require.NoError(t, err)
+	first, err := earlier.Snapshot(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "20300504-120431.000", first.Project.Session, "each path below sessions/ reads the earlier session")
+	was, err = earlier.VerdictAt(t.Context(), then)
+	require.NoError(t, err)
+	assert.Equal(t, api.VerdictStale, was.Verdict.Word)
+	none, err := c.Session(t.Context(), "yesterday")
+	require.NoError(t, err)
+	_, err = none.Lines(t.Context(), api.LineQuery{})
+	require.ErrorContains(t, err, "the session yesterday is not kept")
 	_, err = c.VerdictAt(t.Context(), api.VerdictQuery{Turned: "blue"})
 	require.ErrorContains(t, err, `turned must be bad or good, not "blue"`)
 	asked := past.Query{What: past.Runs, Units: []string{"tides"}, Since: then.At, Branch: "main", Count: 7}
@@ -305,7 +323,7 @@ func TestThroughTheSocket(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, want, history)
 	_, err = c.History(t.Context(), past.Query{What: "wishes", Units: []string{"tides"}})
-	require.ErrorContains(t, err, `what must be units, runs, ripples, tests, trends or days, not "wishes"`)
+	require.ErrorContains(t, err, `what must be units, runs, ripples, tests, trends, days or sessions, not "wishes"`)
 	why, err := c.Explain(t.Context(), "tides")
 	require.NoError(t, err)
 	assert.Equal(t, "<bad>", why.Failure.Excerpts[0].Message)

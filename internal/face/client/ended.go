@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"errors"
 	"path/filepath"
 
 	"github.com/spf13/cobra"
@@ -11,20 +12,13 @@ import (
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/output/reader"
 	"omnivigil/internal/plan/settings"
+	"omnivigil/internal/session/ended"
+	"omnivigil/internal/session/history"
 	"omnivigil/internal/session/outcomes"
 	"omnivigil/internal/session/run"
 	"omnivigil/internal/store/paths"
 	"omnivigil/internal/text/escape"
 )
-
-// readable is what can be read of a running project, and of a session that has ended.
-type readable interface {
-	api.Log
-	Snapshot(ctx context.Context) (*api.Snapshot, error)
-	Cases(ctx context.Context, q api.ResultQuery) (api.CasePage, error)
-	Case(ctx context.Context, unit string, name api.CaseName) (api.Case, error)
-	Findings(ctx context.Context, q api.ResultQuery) (api.FindingPage, error)
-}
 
 // reading is asking for commands that can also read a session that has ended.
 type reading struct {
@@ -39,28 +33,51 @@ func (r *reading) flag(c *cobra.Command) *cobra.Command {
 }
 
 // read calls a function with the running project, or with the session that is named.
-func (r *reading) read(do func(ctx context.Context, p readable) error) error {
+func (r *reading) read(do func(ctx context.Context, p api.Record) error) error {
 	if r.session == "" {
 		return r.on(func(ctx context.Context, p *apiclient.Client) error { return do(ctx, p) })
 	}
-	e, err := endedSession(r.of, r.session)
+	ctx := context.Background()
+	e, err := EndedSession(ctx, r.of, r.session)
+	if errors.Is(err, errRunning) {
+		return r.on(func(ctx context.Context, p *apiclient.Client) error { return do(ctx, p) })
+	}
 	if err != nil {
 		return err
 	}
-	return do(context.Background(), e)
+	defer e.Close()
+	return do(ctx, e)
 }
 
-// ended is a session that has ended: its log, and the state that it was left in, which is a minute old if it was
-// killed.
-type ended struct {
-	api.Log
-	snap    *api.Snapshot
-	newest  bool // only the newest session has its results in full
-	results *outcomes.Results
+// Ended is a session that has ended.
+type Ended struct {
+	api.Record
+	from *history.Reading
 }
 
-func endedSession(of Settings, name string) (*ended, error) {
-	file, err := of.Find()
+// Close closes the history that it is read from.
+func (e *Ended) Close() { e.from.Close() }
+
+// errRunning reports that a session that is named has not ended.
+var errRunning = exit.Refuse("omnivigil: this session is running: leave out --session")
+
+// running is the name of the session that is running; empty: none is.
+func running(ctx context.Context, file string) string {
+	p, err := Connect(ctx, file)
+	if err != nil {
+		return ""
+	}
+	defer p.Close()
+	snap, err := p.Snapshot(ctx)
+	if err != nil {
+		return ""
+	}
+	return snap.Project.Session
+}
+
+// EndedSession returns a session that has ended: by its number, of which 1 is the newest, by its name, or Last.
+func EndedSession(ctx context.Context, of Settings, name string) (*Ended, error) {
+	file, err := of.FindRunning()
 	if err != nil {
 		return nil, err
 	}
@@ -68,61 +85,29 @@ func endedSession(of Settings, name string) (*ended, error) {
 		return nil, exit.With(exit.Failed, err)
 	}
 	found := reader.Sessions(paths.Logs(file))
+	if len(found) == 0 {
+		return nil, exit.Refuse("omnivigil: the project of %s is not running and has no log.", file)
+	}
 	dir, err := SessionNamed(found, name)
 	if err != nil {
 		return nil, err
 	}
-	snap, err := api.KeptSnapshot(dir)
-	if err != nil {
-		return nil, exit.Refuse("omnivigil: the session in %s cannot be read: %v", dir, err)
+	if running(ctx, file) == filepath.Base(dir) {
+		return nil, errRunning
 	}
-	trackers := run.NewTrackers(paths.Results(file), filepath.Dir(file), true)
-	if p, err := settings.Read(file); err == nil {
-		trackers.Adopt(p)
-	}
-	return &ended{
-		Log: reader.Past(dir), snap: snap, newest: dir == found[0], results: outcomes.New(trackers, escape.Lines),
-	}, nil
-}
-
-func (e *ended) Snapshot(context.Context) (*api.Snapshot, error) { return e.snap, nil }
-
-// units are the units that a query names, or all.
-func (e *ended) units(q api.ResultQuery) ([]string, error) {
-	if !e.newest {
-		return nil, exit.Refuse("omnivigil: only the newest session has its tests and findings in full; " +
-			"omnivigil history --tests has those of all")
-	}
-	var units []string
-	for _, name := range q.Units {
-		if group, is := e.snap.Project.Groups[name]; is {
-			units = append(units, group...)
-		} else {
-			units = append(units, name)
+	var results *outcomes.Results // only the newest session has them in full
+	if dir == found[0] {
+		trackers := run.NewTrackers(paths.Results(file), filepath.Dir(file), true)
+		if p, err := settings.Read(file); err == nil {
+			trackers.Adopt(p)
 		}
+		results = outcomes.New(trackers, escape.Lines)
 	}
-	if len(units) == 0 {
-		units = e.snap.UnitNames()
-	}
-	return units, nil
-}
-
-func (e *ended) Cases(_ context.Context, q api.ResultQuery) (api.CasePage, error) {
-	units, err := e.units(q)
+	from := &history.Reading{Dir: paths.History(file)}
+	s, err := ended.Open(ctx, from, dir, results)
 	if err != nil {
-		return api.CasePage{}, err
+		from.Close()
+		return nil, exit.Refuse("omnivigil: %v", err)
 	}
-	return e.results.Cases(units, q)
-}
-
-func (e *ended) Case(_ context.Context, unit string, name api.CaseName) (api.Case, error) {
-	return e.results.Case(unit, name)
-}
-
-func (e *ended) Findings(_ context.Context, q api.ResultQuery) (api.FindingPage, error) {
-	units, err := e.units(q)
-	if err != nil {
-		return api.FindingPage{}, err
-	}
-	return e.results.Findings(units, q)
+	return &Ended{s, from}, nil
 }

@@ -36,7 +36,7 @@ than its usual duration), skipped or passed.`,
 		ValidArgsFunction: CompleteUnits(of),
 		RunE: func(_ *cobra.Command, units []string) error {
 			q.Units = units
-			return a.read(func(ctx context.Context, p readable) error {
+			return a.read(func(ctx context.Context, p api.Record) error {
 				if a.asJSON {
 					page, err := p.Cases(ctx, q)
 					if err != nil {
@@ -55,7 +55,7 @@ than its usual duration), skipped or passed.`,
 }
 
 // sayTests lists tests, after a summary of each unit.
-func sayTests(ctx context.Context, w io.Writer, p readable, q api.ResultQuery, output bool) error {
+func sayTests(ctx context.Context, w io.Writer, p api.Record, q api.ResultQuery, output bool) error {
 	snap, err := p.Snapshot(ctx)
 	if err != nil {
 		return err
@@ -141,7 +141,7 @@ list of errors.`,
 			if format != "text" && format != "places" {
 				return exit.Refuse("omnivigil: --format must be text or places, not %q", format)
 			}
-			return a.read(func(ctx context.Context, p readable) error {
+			return a.read(func(ctx context.Context, p api.Record) error {
 				page, err := p.Findings(ctx, q)
 				if err != nil {
 					return err

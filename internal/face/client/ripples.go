@@ -25,7 +25,7 @@ func ripplesCommand(of Settings) *cobra.Command {
 rest. Without a number, list the newest twenty. "last" is that of the newest save.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			return a.read(func(ctx context.Context, p readable) error {
+			return a.read(func(ctx context.Context, p api.Record) error {
 				snap, err := p.Snapshot(ctx)
 				if err != nil {
 					return err

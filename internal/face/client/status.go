@@ -25,7 +25,7 @@ func statusCommand(of Settings) *cobra.Command {
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, units []string) error {
 			if a.session != "" {
-				return a.read(func(_ context.Context, p readable) error { return a.sayEnded(p, units) })
+				return a.read(func(_ context.Context, p api.Record) error { return a.sayEnded(p, units) })
 			}
 			return a.on(func(ctx context.Context, p *apiclient.Client) error {
 				if socket {
@@ -57,7 +57,7 @@ func statusCommand(of Settings) *cobra.Command {
 }
 
 // sayEnded prints the state in which a session was left.
-func (a *asking) sayEnded(p readable, units []string) error {
+func (a *asking) sayEnded(p api.Record, units []string) error {
 	snap, err := p.Snapshot(context.Background())
 	switch {
 	case err != nil:
@@ -68,7 +68,11 @@ func (a *asking) sayEnded(p readable, units []string) error {
 	case a.asJSON:
 		return PrintJSON(snap)
 	}
-	Say(os.Stdout, "%s %s was left at %s", snap.Project.Name, snap.Project.Session, snap.At.Format("2 Jan 15:04:05"))
+	how := "was left"
+	if _, running := p.(*apiclient.Client); running {
+		how = "is running; this is its state"
+	}
+	Say(os.Stdout, "%s %s %s at %s", snap.Project.Name, snap.Project.Session, how, snap.At.Format("2 Jan 15:04:05"))
 	sayState(os.Stdout, snap)
 	return nil
 }

@@ -52,8 +52,8 @@ type Results struct {
 	Findings []api.Finding
 }
 
-// ResultsOf returns all tests of a project, the failed ones with their output, and all findings.
-func ResultsOf(ctx context.Context, p api.Project, units []string) (Results, error) {
+// ResultsOf returns all tests of a session, the failed ones with their output, and all findings.
+func ResultsOf(ctx context.Context, p api.Record, units []string) (Results, error) {
 	snap, err := p.Snapshot(ctx)
 	if err != nil {
 		return Results{}, err

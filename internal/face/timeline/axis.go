@@ -36,22 +36,27 @@ type Axis struct {
 	Column time.Duration // the width of each
 	N      int           // how many there are
 	Letter int           // how many of them a character takes; 0 is one
+	Skips  *Skips        // what it leaves out; nil: nothing
 }
 
 // letters is how many columns a text of so many characters takes.
 func (a Axis) letters(n int) int { return n * max(a.Letter, 1) }
 
 // To returns the axis of n columns that ends with the column of end.
-func To(end time.Time, span time.Duration, n int) Axis {
+func To(end time.Time, span time.Duration, n int) Axis { return Skipping(nil, end, 0, span, n) }
+
+// Skipping returns the axis of n columns that leaves out skips, and ends so long after a time.
+func Skipping(skips *Skips, at time.Time, after, span time.Duration, n int) Axis {
 	n = max(n, 1)
 	width := max(span/time.Duration(n), time.Millisecond).Round(time.Millisecond)
-	last := end.Truncate(width)
-	return Axis{Start: last.Add(-time.Duration(n-1) * width), Column: width, N: n}
+	last := skips.compressed(at).Add(after).Truncate(width)
+	start := skips.expanded(last.Add(-time.Duration(n-1) * width))
+	return Axis{Start: start, Column: width, N: n, Skips: skips}
 }
 
 // At returns the column of a time; it may be outside of 0..N-1.
 func (a Axis) At(t time.Time) int {
-	d := t.Sub(a.Start)
+	d := a.Skips.compressed(t).Sub(a.Skips.compressed(a.Start))
 	if d < 0 {
 		return -1
 	}
@@ -62,9 +67,11 @@ func (a Axis) At(t time.Time) int {
 func (a Axis) Has(column int) bool { return column >= 0 && column < a.N }
 
 // Time returns when a column begins.
-func (a Axis) Time(column int) time.Time { return a.Start.Add(time.Duration(column) * a.Column) }
+func (a Axis) Time(column int) time.Time {
+	return a.Skips.expanded(a.Skips.compressed(a.Start).Add(time.Duration(column) * a.Column))
+}
 
-// Span is the span of time of the axis.
+// Span is the span of time of the axis, without what it leaves out.
 func (a Axis) Span() time.Duration { return time.Duration(a.N) * a.Column }
 
 // Elapsed returns round durations since the axis's start for labels, at least gap columns apart.
@@ -107,7 +114,11 @@ func (a Axis) Ticks(gap int) []time.Time {
 	if step >= 12*time.Hour { // days begin by the clock
 		begin = time.Date(a.Start.Year(), a.Start.Month(), a.Start.Day(), 0, 0, 0, 0, a.Start.Location())
 	}
-	for t := begin.Add(step); t.Before(a.Time(a.N)); t = t.Add(step) {
+	for t, end := begin.Add(step), a.Time(a.N); t.Before(end); t = t.Add(step) {
+		if skip, within := a.Skips.around(t); within {
+			t = skip.To.Truncate(step)
+			continue
+		}
 		out = append(out, t)
 	}
 	return out

@@ -23,6 +23,23 @@ func TestAxis(t *testing.T) {
 	ticks := a.Ticks(12)
 	assert.Equal(t, []int{45, 0, 15}, []int{ticks[0].Second(), ticks[1].Second(), ticks[2].Second()})
 
+	// Between two sessions, an hour is left out.
+	skips := &Skips{{From: end.Add(-time.Hour - 10*time.Second), To: end.Add(-10 * time.Second)}}
+	a = Skipping(skips, end, 0, time.Minute, 60)
+	assert.Equal(t, 59, a.At(end))
+	assert.Equal(t, []Bound{{49, (*skips)[0]}}, a.Bounds())
+	before := end.Add(-time.Hour - 20*time.Second)
+	assert.Equal(t, 39, a.At(before), "ten columns before the end of the first one")
+	for column := range a.N {
+		assert.Equal(t, column, a.At(a.Time(column)))
+	}
+	assert.Equal(t, (*skips)[0].From, skips.Leave(end.Add(-time.Minute)))
+	for _, tick := range a.Ticks(5) {
+		assert.Equal(t, tick, skips.Leave(tick))
+	}
+	assert.Equal(t, time.Second, Skipping(skips, before, 30*time.Second, time.Minute, 60).Column)
+
+	a = To(end, time.Minute, 60)
 	marks := []api.Mark{
 		{At: end.Add(-20 * time.Second), State: api.Ready},
 		{At: end.Add(-10 * time.Second), State: api.Crashed},

@@ -424,7 +424,7 @@ func (r *root) notices() []string {
 			r.Palette.Broken.Render("  settings  "+problem)+r.Palette.Dim.Render("  (those before are in use)"),
 		)
 	}
-	for _, problem := range []string{overview.Focused(r.Model).Problem, r.Snap.LogProblem} {
+	for _, problem := range []string{overview.Focused(r.Model).Problem(), r.Snap.LogProblem} {
 		if text, _, _ := strings.Cut(problem, "\n"); text != "" {
 			all = append(all, r.Palette.Broken.Render("  "+text))
 		}

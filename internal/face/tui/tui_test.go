@@ -61,7 +61,8 @@ type played struct {
 	history      map[past.Kind]past.History
 	samples      []api.Sample
 	past         verdicts.History
-	root         string // the project directory
+	earlier      map[string]*played // sessions
+	root         string             // the project directory
 	m            *root
 }
 
@@ -74,6 +75,13 @@ func (p *played) Snapshot(context.Context) (*api.Snapshot, error) {
 	snap.Asks = p.asks
 	snap.Faces = []api.Face{{Kind: view.Kind, PID: os.Getpid()}}
 	return snap, nil
+}
+
+func (p *played) Session(_ context.Context, name string) (api.Record, error) {
+	if e := p.earlier[name]; e != nil {
+		return e, nil
+	}
+	return nil, api.Refuse("the session %s is not kept", name)
 }
 
 func (p *played) Follow(context.Context, api.Face, func(*api.Snapshot) error) error { return nil }
@@ -206,6 +214,12 @@ func (p *played) goRound(unit string) {
 // play returns a model of n units, every fourth of them a task, after a start, a save, a failure and a crash.
 func play(t testing.TB, n, width, height int) (*root, *played) {
 	t.Helper()
+	return playEarlier(t, 0, n, width, height)
+}
+
+// playEarlier is play, so much earlier.
+func playEarlier(t testing.TB, by time.Duration, n, width, height int) (*root, *played) {
+	t.Helper()
 	p := &plan.Plan{Name: "Saltmarsh Ferries"}
 	for i := range n {
 		u := &plan.Unit{
@@ -230,6 +244,7 @@ func play(t testing.TB, n, width, height int) (*root, *played) {
 		}
 		return b
 	})
+	w.Now = w.Now.Add(-by)
 	book := logbook.Open(filepath.Join(t.TempDir(), "log"), logbook.Options{})
 	t.Cleanup(func() { book.Close() })
 	book.SetClock(func() time.Time { return w.Now })
@@ -562,6 +577,51 @@ func TestPast(t *testing.T) {
 	m.keyed("[", "[", "[")
 	m.settle(nil)
 	assert.Regexp(t, `(?m)^  (CURRENT|UPDATING)     at 12:00:10 `, m.plainScreen())
+}
+
+// TestEarlierSessions goes back beyond the session: by scrolling, by time, by saves, and from a ripple.
+func TestEarlierSessions(t *testing.T) {
+	m, s := play(t, 5, 120, 30)
+	began := s.Now.Add(-25 * time.Hour)
+	_, e := playEarlier(t, 25*time.Hour, 5, 120, 30)
+	s.earlier = map[string]*played{"yesterday": e}
+	s.history = map[past.Kind]past.History{past.Sessions: {Sessions: []past.Session{
+		{Name: "of once", Began: began.Add(time.Hour), Ended: began.Add(time.Hour), Kept: true, Once: true},
+		{Name: "yesterday", Began: began.Add(-time.Minute), Ended: began, Kept: true},
+	}}}
+	yesterday := func() {
+		t.Helper()
+		shown := m.plainScreen()
+		assert.Regexp(t, `(?m)^  \S+ +at 28 Feb 1[01]:\d\d:\d\d .* now BROKEN *$`, shown)
+		assert.Contains(t, shown, "all output, session of 28 Feb 1")
+		assert.Contains(t, shown, "╎", "where a time is left out")
+		m.keyed(".")
+		assert.NotContains(t, m.plainScreen(), "session of")
+	}
+	m.keyed("g", "pgup")
+	yesterday()
+	m.keyed("[", "[", "[", "[")
+	yesterday()
+	m.keyed("-", "-", "-", "-", "-")
+	for range 60 {
+		if m.keyed("left"); m.Session() != "" {
+			break
+		}
+	}
+	yesterday()
+	m.keyed(".", "g", "pgup", "g", "pgup")
+	assert.Contains(t, m.plainScreen(), "no earlier session is kept")
+	for range 30 {
+		m.keyed("pgdown")
+	}
+	assert.NotContains(t, m.plainScreen(), "session of", "scrolling down comes back")
+
+	delete(s.earlier, "yesterday")
+	m, s.m = newRoot(t.Context(), s, m.Live), nil
+	m.clock = func() time.Time { return s.Now }
+	m.settle(tea.WindowSizeMsg{Width: 120, Height: 30})
+	m.keyed("g", "pgup")
+	assert.Contains(t, m.plainScreen(), "the session yesterday is not kept")
 }
 
 // TestLens checks the stream in a flood: kinds of lines that are new since the save, lines of one kind folded, a value

@@ -59,7 +59,7 @@ func (r *root) verdictView(width int) (line, rest string) {
 // pastVerdict is the verdict at the time cursor, marked as past: a frame instead of the solid banner, and the time.
 func (r *root) pastVerdict() (word, mark, text string) {
 	v := r.Snap.Verdict
-	mark = r.Palette.Chosen.Render(" at "+format.Clock(r.At)+" ") + "  "
+	mark = r.Palette.Chosen.Render(" at "+r.Cursor()+" ") + "  "
 	switch {
 	case !r.PastKnown():
 		return r.Palette.Dim.Render("  UNKNOWN  "), mark, "no verdict of that time is kept"

@@ -4,13 +4,13 @@ package meter
 
 import (
 	"maps"
+	"math"
 	"net/netip"
 	"slices"
 	"sync/atomic"
 	"time"
 
 	"omnivigil/internal/process"
-	"omnivigil/internal/process/series"
 )
 
 // Use is what a unit uses of the machine, and its addresses.
@@ -36,7 +36,6 @@ type Source interface {
 // Meter measures the units of a project periodically.
 type Meter struct {
 	Source Source
-	Dir    string                       // the directory for samples
 	Opened func(string, netip.AddrPort) // called when a unit listens on an address for the first time
 	Moved  func()                       // called when addresses were added or removed
 	// Listens, if set, is called when a process of a unit starts to listen.
@@ -45,7 +44,7 @@ type Meter struct {
 	// Surveyed, if set, is called after each survey.
 	Surveyed func()
 	// Sampled, if set, is called with the figures of each survey.
-	Sampled func(now time.Time, figures map[string]series.Sample)
+	Sampled func(now time.Time, figures map[string]Sample)
 	// Written, if set, returns how many bytes a unit has written since the session started.
 	Written func(unit string) int64
 
@@ -74,12 +73,6 @@ func (m *Meter) Run(stopped <-chan struct{}) {
 	ticker := time.NewTicker(listenPause)
 	defer ticker.Stop()
 	m.told, m.last = map[opened]bool{}, time.Now()
-	kept, err := series.Create(m.Dir)
-	if err != nil {
-		m.Note(err.Error())
-	} else {
-		defer kept.Close()
-	}
 	for n := 0; ; n++ {
 		select {
 		case <-ticker.C:
@@ -94,25 +87,33 @@ func (m *Meter) Run(stopped <-chan struct{}) {
 		if surveyed && m.Sampled != nil {
 			m.Sampled(now, m.samples())
 		}
-		if surveyed && err == nil {
-			if err = kept.Add(now, m.samples()); err != nil {
-				m.Note("no more samples of cpu and memory are kept: " + err.Error())
-			}
-		}
 		if moved { // figures alone can wait for the next round
 			m.Moved()
 		}
 	}
 }
 
+// Sample is what a unit uses at a time.
+type Sample struct {
+	CPU    float64 // of one core; 1 is a whole core
+	Memory int64   // resident bytes
+	Output int64   // bytes written since the session started
+}
+
+// Differs reports whether figures differ by more than a hundredth of a core, a twentieth of the memory, or any output.
+func (s Sample) Differs(from Sample) bool {
+	return math.Abs(s.CPU-from.CPU) > 0.01 ||
+		math.Abs(float64(s.Memory-from.Memory)) > 0.05*float64(max(s.Memory, from.Memory)) || s.Output != from.Output
+}
+
 // samples are the newest figures.
-func (m *Meter) samples() map[string]series.Sample {
-	all := map[string]series.Sample{}
+func (m *Meter) samples() map[string]Sample {
+	all := map[string]Sample{}
 	for unit, u := range m.Uses() {
 		if u.CPU == 0 && u.Memory == 0 {
 			continue
 		}
-		s := series.Sample{CPU: u.CPU, Memory: u.Memory}
+		s := Sample{CPU: u.CPU, Memory: u.Memory}
 		if m.Written != nil {
 			s.Output = m.Written(unit)
 		}

@@ -11,7 +11,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/process/series"
+	"omnivigil/internal/process/meter"
 	"omnivigil/internal/results"
 	"omnivigil/internal/store/history"
 	"omnivigil/internal/watch/repository"
@@ -39,7 +39,7 @@ type Recorder struct {
 	runs    map[string]int   // the newest, by unit
 	working map[string]bool  // tasks and suites that are running
 	loads   []load
-	last    map[string]series.Sample // by unit
+	last    map[string]meter.Sample // by unit
 }
 
 // load is what other programs did at a time.
@@ -52,7 +52,7 @@ type load struct {
 func New(source Source, out *history.Writer, root string) *Recorder {
 	return &Recorder{
 		source: source, out: out, head: headOf(root), written: map[string]int64{}, runs: map[string]int{},
-		working: map[string]bool{}, last: map[string]series.Sample{},
+		working: map[string]bool{}, last: map[string]meter.Sample{},
 	}
 }
 
@@ -183,21 +183,36 @@ func (r *Recorder) Tested(u *plan.Unit, run int, began time.Time, same bool, cas
 	r.out.Tested(history.Results{Unit: u.Name, Kind: u.Kind.String(), Run: run, Began: began, Same: same, Cases: out})
 }
 
-// Sampled records what units use of the machine, if that has changed. It may be called from any goroutine.
-func (r *Recorder) Sampled(now time.Time, all map[string]series.Sample) {
+// Stood records the state of the project. It may be called from any goroutine.
+func (r *Recorder) Stood(s *api.Snapshot) { r.out.Stood(s) }
+
+// Judged records a verdict. It may be called from any goroutine.
+func (r *Recorder) Judged(v api.PastVerdict) { r.out.Judged(v) }
+
+// Sampled records what units use of the machine, if that has changed. A unit without a sample uses nothing. It may be
+// called from any goroutine.
+func (r *Recorder) Sampled(now time.Time, all map[string]meter.Sample) {
 	var moved []history.Sample
 	p := r.source.Plan()
 	r.mu.Lock()
 	works := len(r.working) > 0
-	for unit, s := range all {
+	add := func(unit string, s meter.Sample) {
 		u := p.Unit(unit)
-		if u == nil || !series.Moved(r.last[unit], s) {
-			continue
+		if u == nil || !s.Differs(r.last[unit]) {
+			return
 		}
 		r.last[unit] = s
 		moved = append(moved, history.Sample{
 			Unit: unit, Kind: u.Kind.String(), Run: r.runs[unit], At: now, CPU: s.CPU, Memory: s.Memory, Output: s.Output,
 		})
+	}
+	for unit, s := range all {
+		add(unit, s)
+	}
+	for unit, s := range r.last {
+		if _, has := all[unit]; !has {
+			add(unit, meter.Sample{Output: s.Output})
+		}
 	}
 	r.mu.Unlock()
 	if works { // otherwise nothing is measured that load could slow down, and an idle project costs nothing

@@ -3,9 +3,6 @@
 package outcomes
 
 import (
-	"path/filepath"
-	"strings"
-
 	"omnivigil/internal/api"
 	"omnivigil/internal/results/record"
 	"omnivigil/internal/text/location"
@@ -67,24 +64,4 @@ func all(texts []string, clean func(string) string) []string {
 		out[i] = clean(text)
 	}
 	return out
-}
-
-// Kept returns the results in a directory, as a session has left them. It reads files, and skips those that cannot be
-// read.
-func Kept(dir string, clean func(string) string) (cases []api.Case, findings []api.Finding) {
-	files, _ := filepath.Glob(record.FileOf(dir, "*"))
-	for _, file := range files {
-		r, err := record.Load(file)
-		if err != nil {
-			continue
-		}
-		unit := strings.TrimSuffix(filepath.Base(file), filepath.Ext(file))
-		for _, c := range r.Cases() {
-			cases = append(cases, Case(unit, c, clean))
-		}
-		for _, f := range r.Findings() {
-			findings = append(findings, Finding(unit, f, clean))
-		}
-	}
-	return cases, findings
 }

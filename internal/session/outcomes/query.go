@@ -100,6 +100,11 @@ func chosen[T any](all []*T, q api.ResultQuery) ([]T, int) {
 
 // Cases returns a page of the cases of units. The failing ones of all units come first.
 func (r *Results) Cases(units []string, q api.ResultQuery) (api.CasePage, error) {
+	return Cases(units, q, func(unit string) []api.Case { return r.knownOf(unit).cases })
+}
+
+// Cases returns a page of the cases that a function returns of each unit, as Results.Cases does.
+func Cases(units []string, q api.ResultQuery, of func(unit string) []api.Case) (api.CasePage, error) {
 	is := caseKinds[q.Only]
 	if is == nil {
 		return api.CasePage{}, api.Refuse(
@@ -110,7 +115,7 @@ func (r *Results) Cases(units []string, q api.ResultQuery) (api.CasePage, error)
 	var first, rest []*api.Case
 	text := strings.ToLower(q.Text)
 	for _, unit := range units {
-		cases := r.knownOf(unit).cases
+		cases := of(unit)
 		for i := range cases {
 			c := &cases[i]
 			switch {
@@ -150,6 +155,11 @@ func (r *Results) Case(unit string, name api.CaseName) (found api.Case, err erro
 
 // Findings returns a page of the findings of units, grouped by file; files with new ones come first.
 func (r *Results) Findings(units []string, q api.ResultQuery) (api.FindingPage, error) {
+	return Findings(units, q, func(unit string) []api.Finding { return r.knownOf(unit).findings })
+}
+
+// Findings returns a page of the findings that a function returns of each unit, as Results.Findings does.
+func Findings(units []string, q api.ResultQuery, of func(unit string) []api.Finding) (api.FindingPage, error) {
 	is := findingKinds[q.Only]
 	if is == nil {
 		return api.FindingPage{}, api.Refuse(
@@ -160,7 +170,7 @@ func (r *Results) Findings(units []string, q api.ResultQuery) (api.FindingPage, 
 	var all []*api.Finding
 	text := strings.ToLower(q.Text)
 	for _, unit := range units {
-		findings := r.knownOf(unit).findings
+		findings := of(unit)
 		for i := range findings {
 			f := &findings[i]
 			if is(f) && (text == "" || strings.Contains(strings.ToLower(f.File+" "+f.Rule+" "+f.Message), text)) {

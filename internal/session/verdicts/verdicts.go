@@ -21,12 +21,12 @@ type History struct {
 }
 
 // Add adds the verdict from a time on, if it differs from the one before. A time before that of the last one counts as
-// the same.
-func (h *History) Add(at time.Time, v api.Verdict) {
+// the same. It returns what was added.
+func (h *History) Add(at time.Time, v api.Verdict) (added api.PastVerdict, is bool) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if n := len(h.all); n > 0 && h.all[n-1].Verdict == v {
-		return
+		return api.PastVerdict{}, false
 	}
 	one := api.PastVerdict{At: at, Verdict: v}
 	if n := len(h.all); n > 0 && at.Before(h.all[n-1].At) {
@@ -43,6 +43,7 @@ func (h *History) Add(at time.Time, v api.Verdict) {
 	if h.all = append(h.all, one); len(h.all) > 2*kept {
 		h.all = append([]api.PastVerdict(nil), h.all[kept:]...)
 	}
+	return one, true
 }
 
 // Find returns the verdict at a time or, with a turn, the last one up to that time with which the project turned bad

@@ -190,6 +190,16 @@ func (r Results) write(t *transaction) error {
 // statuses are the numbers for the results of cases.
 var statuses = map[api.CaseStatus]int{api.CasePassed: 0, api.CaseFailed: 1, api.CaseSkipped: 2}
 
+// StatusOf is the status with a number.
+func StatusOf(n int64) api.CaseStatus {
+	for status, number := range statuses {
+		if int64(number) == n {
+			return status
+		}
+	}
+	return ""
+}
+
 func (r Results) writeFor(t *transaction, unit, run int64) error {
 	packed := make([]byte, 0, 16*len(r.Cases))
 	counts, failures := [3]int{}, []int64{}
@@ -280,12 +290,4 @@ func (u usage) write(t *transaction) error {
 		}
 	}
 	return nil
-}
-
-// sessionEnd ends the session.
-type sessionEnd struct{ at time.Time }
-
-func (e sessionEnd) write(t *transaction) error {
-	_, err := t.Exec("UPDATE session SET ended = ? WHERE id = ?", milli(e.at), t.session)
-	return err
 }

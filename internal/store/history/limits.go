@@ -46,6 +46,7 @@ func (w *Writer) deleteBefore(at time.Time) error {
 		"DELETE FROM run WHERE began < ?",
 		"DELETE FROM ripple WHERE since < ?",
 		"DELETE FROM sample WHERE at < ?",
+		"DELETE FROM verdict WHERE at < ?",
 		"DELETE FROM finding WHERE gone < ?",
 		"DELETE FROM trend WHERE found < ?",
 	} {

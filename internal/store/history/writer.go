@@ -59,6 +59,7 @@ type Writer struct {
 	ids     ids
 	analyst analyst
 	trimmed time.Time // when what is old was deleted
+	judged  int64     // the time of the last verdict, in milliseconds
 	// What belongs to runs that have not been written yet.
 	results map[runKey]Results
 	passes  map[runKey][]Pass

@@ -18,70 +18,35 @@ import (
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/draw"
 	"omnivigil/internal/face/timeline"
-	"omnivigil/internal/process/series"
 	"omnivigil/internal/text/suggest"
 )
 
-// shown is what a drawing is made from: a running project, or its newest session.
+// shown is what a drawing is made from: a running project, or a session that has ended.
 type shown struct {
 	*api.Snapshot
-	now     time.Time // of an ended session: its end
-	samples func() ([]api.Sample, error)
-	close   func()
+	from source
+	now  time.Time // of an ended session: its end
 }
 
 // show reads what is to be drawn, for the requested units.
 func (x *exporting) show() (*shown, error) {
-	log, snap, err := x.source()
+	from, snap, err := x.source()
 	if err != nil {
 		return nil, err
 	}
-	s := &shown{Snapshot: snap, now: time.Now(), close: func() {}}
-	if p, running := log.(*apiclient.Client); running {
-		s.close = p.Close
-		s.samples = func() ([]api.Sample, error) { return allSamples(p) }
-	} else if err := s.past(x); err != nil {
-		return nil, err
+	s := &shown{Snapshot: snap, from: from, now: time.Now()}
+	if _, running := from.(*apiclient.Client); !running {
+		s.now = s.At
 	}
 	if err := s.only(x.units); err != nil {
-		s.close()
+		s.from.Close()
 		return nil, err
 	}
 	return s, nil
 }
 
-// past reads a session that has ended.
-func (s *shown) past(x *exporting) error {
-	file, err := x.of.FindRunning()
-	if err != nil {
-		return err
-	}
-	dir, err := x.past(file)
-	if err != nil {
-		return err
-	}
-	if s.Snapshot, err = api.KeptSnapshot(dir); err != nil {
-		return exit.Refuse("omnivigil: the session in %s cannot be drawn: %v", dir, err)
-	}
-	s.now = s.At
-	s.samples = func() ([]api.Sample, error) {
-		var all []api.Sample
-		for from := int64(0); ; {
-			some, next, err := series.Read(dir, from)
-			if err != nil || len(some) == 0 {
-				return all, err
-			}
-			for _, one := range some {
-				all = append(all, api.Sample(one))
-			}
-			from = next
-		}
-	}
-	return nil
-}
-
-// allSamples are all samples of a running project.
-func allSamples(p api.Project) ([]api.Sample, error) {
+// allSamples are all samples of a session.
+func allSamples(p api.Record) ([]api.Sample, error) {
 	var all []api.Sample
 	for from := int64(0); ; {
 		page, err := p.Samples(context.Background(), from)
@@ -184,7 +149,7 @@ func (x *exporting) lanes() error {
 	if err != nil {
 		return err
 	}
-	defer s.close()
+	defer s.from.Close()
 	return x.write(s.Units, func() (*draw.Page, error) { return draw.Lanes(s.Snapshot, x.axis(s), time.Now()) })
 }
 
@@ -193,7 +158,7 @@ func (x *exporting) rippleDrawing() error {
 	if err != nil {
 		return err
 	}
-	defer s.close()
+	defer s.from.Close()
 	r, err := client.RippleNamed(s.Snapshot, x.ripple)
 	if err != nil {
 		return err
@@ -213,7 +178,7 @@ func (x *exporting) mapDrawing() error {
 	if err != nil {
 		return err
 	}
-	defer s.close()
+	defer s.from.Close()
 	m := timeline.MapOf(s.Snapshot, timeline.MapOptions{})
 	links := []link{}
 	for _, k := range m.Links {
@@ -235,8 +200,8 @@ func (x *exporting) charts() error {
 	if err != nil {
 		return err
 	}
-	defer s.close()
-	all, err := s.samples()
+	defer s.from.Close()
+	all, err := allSamples(s.from)
 	if err != nil {
 		return exit.With(exit.Failed, err)
 	}

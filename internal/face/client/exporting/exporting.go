@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"maps"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -16,16 +15,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
-	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/export"
 	"omnivigil/internal/output/query"
-	"omnivigil/internal/output/reader"
-	"omnivigil/internal/session/outcomes"
-	"omnivigil/internal/store/paths"
-	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/format"
 )
 
@@ -116,9 +110,7 @@ func (x *exporting) stream() error {
 	if err != nil {
 		return err
 	}
-	if running, ok := log.(*apiclient.Client); ok {
-		defer running.Close()
-	}
+	defer log.Close()
 	if x.file == "" {
 		_, err = export.Stream(context.Background(), log, snap, export.Part{Filter: filter}, x.format, os.Stdout)
 	} else {
@@ -145,19 +137,12 @@ func (x *exporting) results() error {
 	if x.format == "" {
 		x.format = export.ResultsFormatOf(x.file)
 	}
-	log, snap, err := x.source()
+	from, _, err := x.source()
 	if err != nil {
 		return err
 	}
-	r := export.Results{Project: snap.Project.Name, Root: snap.Project.Root, At: time.Now()}
-	if p, running := log.(*apiclient.Client); running {
-		defer p.Close()
-		r, err = export.ResultsOf(context.Background(), p, x.units)
-	} else {
-		file, found := x.of.FindRunning()
-		r.Cases, r.Findings = outcomes.Kept(paths.Results(file), escape.Lines)
-		r.Root, err = filepath.Dir(file), found
-	}
+	defer from.Close()
+	r, err := export.ResultsOf(context.Background(), from, x.units)
 	if err != nil {
 		return exit.With(exit.Failed, err)
 	}
@@ -177,14 +162,20 @@ func (x *exporting) results() error {
 	return nil
 }
 
-// source returns the log of the running project or, if it is not running or a session is named, of a session.
-func (x *exporting) source() (api.Log, *api.Snapshot, error) {
+// source is a session that is read.
+type source interface {
+	api.Record
+	Close()
+}
+
+// source returns the running project or, if it is not running or a session is named, a session that has ended.
+func (x *exporting) source() (source, *api.Snapshot, error) {
 	file, err := x.of.FindRunning()
 	if err != nil {
 		return nil, nil, err
 	}
+	ctx := context.Background()
 	if x.session == "" {
-		ctx := context.Background()
 		p, err := client.Connect(ctx, file)
 		if err == nil {
 			snap, err := p.Snapshot(ctx)
@@ -197,22 +188,10 @@ func (x *exporting) source() (api.Log, *api.Snapshot, error) {
 			return nil, nil, exit.With(exit.Failed, err)
 		}
 	}
-	dir, err := x.past(file)
+	e, err := client.EndedSession(ctx, x.of, cmp.Or(x.session, client.Last))
 	if err != nil {
 		return nil, nil, err
 	}
-	return reader.Past(dir), &api.Snapshot{Project: api.About{Name: filepath.Base(filepath.Dir(file))}}, nil
-}
-
-// past returns the directory of the session that is named, or else of the newest.
-func (x *exporting) past(file string) (string, error) {
-	file, err := filepath.Abs(file)
-	if err != nil {
-		return "", exit.With(exit.Failed, err)
-	}
-	found := reader.Sessions(paths.Logs(file))
-	if len(found) == 0 {
-		return "", exit.Refuse("omnivigil: the project of %s is not running and has no log.", file)
-	}
-	return client.SessionNamed(found, cmp.Or(x.session, client.Last))
+	snap, err := e.Snapshot(ctx)
+	return e, snap, err
 }

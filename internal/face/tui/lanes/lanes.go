@@ -47,7 +47,7 @@ type drawnLane struct {
 }
 
 type laneLooks struct {
-	unit                   *api.Unit // a snapshot never changes
+	unit, live             *api.Unit // a snapshot never changes
 	chosen                 bool
 	endpoint, memory, took string
 	note                   string
@@ -139,11 +139,11 @@ func AxisOf(m *view.Model) timeline.Axis { return axisIn(m, m.Width) }
 
 func axisIn(m *view.Model, width int) timeline.Axis {
 	n, span := columnsIn(m, width).Lane, timeline.Spans[SpanIndex(m)]
-	end := m.Now
-	if !m.At.IsZero() && m.At.Before(m.Now.Add(-span*9/10)) {
-		end = m.At.Add(span / 2)
+	a := timeline.Skipping(m.Skips(), m.Now, 0, span, n)
+	if !m.At.IsZero() && a.At(m.At) < n/10 {
+		a = timeline.Skipping(m.Skips(), m.At, span/2, span, n)
 	}
-	return timeline.To(end, span, n)
+	return a
 }
 
 // leastWidth is the minimum width of a column, if lanes that do not all have room are in several columns.
@@ -166,10 +166,20 @@ func (l *Lanes) At(m *view.Model, x, y int) (u *api.Unit, column int) {
 	return u, x % width
 }
 
-// DrawnAxis is the same range of time on a drawing.
+// DrawnAxis is the same range of time on a drawing, without that of other sessions.
 func DrawnAxis(m *view.Model) timeline.Axis {
 	a := AxisOf(m)
-	return draw.AxisOf(a.Time(0), a.Time(a.N))
+	from, to := a.Time(0), a.Time(a.N)
+	if a.Skips != nil {
+		began, ended := m.Bounds()
+		if from.Before(began) {
+			from = began
+		}
+		if to.After(ended) {
+			to = ended
+		}
+	}
+	return draw.AxisOf(from, to)
 }
 
 // SpanIndex is the index into timeline.Spans of the range on the screen. Until the user zooms, it shows all of a
@@ -249,7 +259,7 @@ func hiddenSelection(m *view.Model, shown []*api.Unit) string {
 // SavesRow marks each save on the axis, with the number of its ripple.
 func SavesRow(m *view.Model, c Columns, a timeline.Axis) string {
 	s := cells.NewStrip(a.N, " ", &m.Palette.Text)
-	for _, tick := range timeline.Saves(m.Snap.Saves, a) {
+	for _, tick := range timeline.Saves(m.Saves(), a) {
 		style := &m.Palette.Dim
 		if tick.Newest {
 			style = &m.Palette.Bright
@@ -259,7 +269,7 @@ func SavesRow(m *view.Model, c Columns, a timeline.Axis) string {
 	}
 	label := "saves"
 	if !m.At.IsZero() {
-		label = "at " + format.Clock(m.At)
+		label = "at " + m.Cursor()
 		s.Set(a.At(m.At), "▾", &m.Palette.Chosen)
 	}
 	return cells.Fit(cells.Fit("  "+m.Palette.Dim.Render(label), c.Left())+s.String(), c.width)
@@ -270,6 +280,7 @@ func (l *Lanes) lane(m *view.Model, u *api.Unit, c Columns, a timeline.Axis) str
 	use := m.Snap.Uses[u.Name]
 	looks := laneLooks{
 		u,
+		m.Live.Unit(u.Name),
 		u.Name == m.Selected,
 		Endpoint(use),
 		Memory(use),
@@ -441,7 +452,7 @@ func took(u *api.Unit, now time.Time) string {
 // life draws the lane itself.
 func (l *Lanes) life(m *view.Model, looks laneLooks) string {
 	a := looks.axis
-	lane := timeline.LaneOf(looks.unit.Marks, a, m.Now)
+	lane := timeline.LaneOf(m.MarksOf(looks.unit), a, m.Now)
 	s := cells.NewStrip(a.N, " ", &m.Palette.Text)
 	styles := map[timeline.Cell]*lipgloss.Style{}
 	for i, c := range lane.Cells {
@@ -453,6 +464,9 @@ func (l *Lanes) life(m *view.Model, looks laneLooks) string {
 	}
 	for _, label := range lane.Labels {
 		s.Write(label.Column, label.Text, &m.Palette.Dim)
+	}
+	for _, b := range a.Bounds() {
+		s.Set(b.Column-1, boundGlyph, &m.Palette.Dim)
 	}
 	if r := looks.unit.Report; !r.FailedAt.IsZero() {
 		if i := a.At(r.FailedAt); a.Has(i) { // where the first failure was reported
@@ -479,11 +493,28 @@ func TimeRule(m *view.Model, c Columns, a timeline.Axis, title string, width int
 		s.Write(1, " "+title+" ", &m.Palette.Dim)
 	}
 	left, begun := c.Left(), ansi.StringWidth(title)+4
+	bounds := a.Bounds()
 	for _, t := range a.Ticks(4 + len(a.Label(a.Start))) {
 		column, label := left+a.At(t), a.Label(t)
-		if column > begun && column+1+len(label) < left+a.N-4 {
+		covered := slices.ContainsFunc(bounds, func(b timeline.Bound) bool {
+			return column+1+len(label) >= left+b.Column-boundWidth && column <= left+b.Column+len("15:04")
+		})
+		if column > begun && column+1+len(label) < left+a.N-4 && !covered {
 			s.Set(column, "┴", &m.Palette.Faint)
 			s.Write(column+1, label, &m.Palette.Dim)
+		}
+	}
+	free := begun
+	for _, b := range bounds { // when the session before it ended, and that after it began
+		at := left + b.Column - 1
+		s.Set(at, boundGlyph, &m.Palette.Dim)
+		ended, began := b.From.Format(" 2 Jan 15:04 "), b.To.Format(" 15:04 ")
+		if from := at - len(ended); from >= free {
+			s.Write(from, ended, &m.Palette.Dim)
+			if free = at + 1; free+len(began) < left+a.N-4 {
+				s.Write(free, began, &m.Palette.Dim)
+				free += len(began)
+			}
 		}
 	}
 	if m.At.IsZero() || a.At(m.Now) < a.N {
@@ -494,6 +525,12 @@ func TimeRule(m *view.Model, c Columns, a timeline.Axis, title string, width int
 	}
 	return s.String()
 }
+
+// boundGlyph is where the axis leaves out the time between two sessions.
+const boundGlyph = "╎"
+
+// boundWidth is the width of the time to the left of it.
+const boundWidth = len(" 28 Jan 15:04 ")
 
 func spanName(d time.Duration) string {
 	d = d.Round(time.Second)

@@ -26,6 +26,7 @@ func IsAtNow(m *view.Model) bool {
 func BackToNow(m *view.Model) {
 	m.At = time.Time{}
 	for _, s := range Of(m).Streams {
+		s.Session = ""
 		s.ToNow()
 	}
 	if s := VisibleOutput(m); s != nil {
@@ -33,27 +34,60 @@ func BackToNow(m *view.Model) {
 	}
 }
 
-// GoTo moves the cursor to a time; a later time than now is now.
+// GoTo moves the cursor to a time, also in an earlier session; a later time than now is now. A time between two sessions
+// is the end of the first.
 func GoTo(m *view.Model, at time.Time) {
 	if !at.Before(m.Now) {
 		BackToNow(m)
 		return
 	}
-	m.At = at
+	m.Reach(at, func() { goTo(m, at) })
+}
+
+// goTo is GoTo for a time that is on the axis.
+func goTo(m *view.Model, at time.Time) {
+	m.At = m.Skips().Leave(at)
 	for _, s := range Of(m).Streams {
-		s.GoTo(at)
+		s.Session = m.Session()
+		s.GoTo(m.At)
 	}
 }
 
-// moveTime moves by whole columns.
+// goBack moves to the end of the session before all that are on the axis of time.
+func goBack(m *view.Model) { m.GoBack(func(end time.Time) { GoTo(m, end) }) }
+
+// beyond continues the stream with the session before or after it.
+var beyond = stream.Beyond{
+	First: func(m *view.Model) {
+		if began, _ := m.Bounds(); began.After(m.Begin()) {
+			GoTo(m, began.Add(-time.Millisecond))
+			return
+		}
+		goBack(m)
+	},
+	Last: func(m *view.Model) {
+		if next := m.After(); !next.IsZero() {
+			GoTo(m, next)
+			return
+		}
+		BackToNow(m)
+	},
+}
+
+// moveTime moves by whole columns, before the first session to the one before it.
 func moveTime(m *view.Model, by int) {
 	a := Of(m).Lanes.Axis(m)
-	GoTo(m, a.Time(a.At(m.ShownTime())+by).Add(a.Column-1))
+	to := a.Time(a.At(m.ShownTime()) + by).Add(a.Column - 1)
+	if by < 0 && to.Before(m.Begin()) {
+		goBack(m)
+		return
+	}
+	GoTo(m, to)
 }
 
 // moveSave moves to the next save or, by -1, to the previous one.
 func moveSave(m *view.Model, by int) {
-	saves, at := m.Snap.Saves, m.ShownTime()
+	saves, at := m.Saves(), m.ShownTime()
 	if by < 0 {
 		for i := len(saves) - 1; i >= 0; i-- {
 			if saves[i].At.Before(at) {
@@ -61,6 +95,10 @@ func moveSave(m *view.Model, by int) {
 				return
 			}
 		}
+		m.GoBack(func(end time.Time) {
+			GoTo(m, end)
+			moveSave(m, by)
+		})
 		return
 	}
 	for _, s := range saves {
@@ -74,9 +112,13 @@ func moveSave(m *view.Model, by int) {
 
 // moveTurn moves to the last time before the shown one at which the verdict turned bad or good.
 func moveTurn(m *view.Model, to api.Turn) {
-	before := m.ShownTime().Add(-1)
+	before, session := m.ShownTime().Add(-1), m.Session()
 	m.Later(func(ctx context.Context) view.Then {
-		v, err := m.Project.VerdictAt(ctx, api.VerdictQuery{At: before, Turned: to})
+		var v api.PastVerdict
+		from, err := m.Record(ctx, session)
+		if err == nil {
+			v, err = from.VerdictAt(ctx, api.VerdictQuery{At: before, Turned: to})
+		}
 		return func() {
 			if err != nil {
 				m.Said = err.Error()
@@ -104,7 +146,7 @@ func HandleMouse(m *view.Model, msg tea.MouseMsg) {
 			by = -3
 		}
 		which, _ := Of(m).place(m, at.X, at.Y)
-		Of(m).Streams[which].Scroll(by)
+		Of(m).Streams[which].Scroll(m, by)
 	case tea.MouseClickMsg:
 		switch {
 		case at.Button != tea.MouseLeft:
@@ -154,7 +196,7 @@ func onAddress(m *view.Model, x int) bool {
 // clickSave moves to the save whose tick or number is in column x.
 func clickSave(m *view.Model, x int) {
 	a, left := Of(m).Lanes.Axis(m), Of(m).Lanes.Columns(m).Left()
-	for _, tick := range timeline.Saves(m.Snap.Saves, a) {
+	for _, tick := range timeline.Saves(m.Saves(), a) {
 		if from := left + tick.Column; x >= from && x <= from+len(tick.Number) {
 			GoTo(m, tick.At)
 		}

@@ -42,7 +42,7 @@ const (
 const WideEnough = 120
 
 func New() *Overview {
-	return &Overview{Lanes: lanes.NewLanes(), Streams: []*stream.Stream{stream.New(BackToNow)}}
+	return &Overview{Lanes: lanes.NewLanes(), Streams: []*stream.Stream{stream.New(beyond)}}
 }
 
 func (*Overview) Name() string { return "overview" }
@@ -106,7 +106,12 @@ func (o *Overview) title(m *view.Model) string {
 	if o.besides(m.Width) {
 		return ""
 	}
-	return o.Streams[0].Title()
+	title := o.Streams[0].Title()
+	if m.Session() != "" {
+		began, _ := m.Bounds()
+		title += ", session of " + began.Format("2 Jan 15:04")
+	}
+	return title
 }
 
 // place returns the stream at a cell of the screen, and the row in it.
@@ -142,7 +147,7 @@ func (o *Overview) Awaits() bool { return slices.ContainsFunc(o.Streams, (*strea
 func (o *Overview) split(m *view.Model) {
 	switch {
 	case len(o.Streams) == 1:
-		second := stream.New(BackToNow)
+		second := stream.New(beyond)
 		if f := (query.Filter{{Field: query.Units,
 			Units: []string{m.Selected}}}); f.String() != o.Streams[0].Filter.String() {
 			second.Filter = f

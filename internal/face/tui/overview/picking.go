@@ -65,12 +65,13 @@ func (p *picking) Update(m *view.Model, msg tea.Msg) {
 // mark marks the line, or removes its mark.
 func (p *picking) mark(m *view.Model) {
 	at, ok := p.of.Pointed()
+	line := view.LineID{Session: p.of.Session, Number: at.Number}
 	switch {
 	case !ok:
-	case m.Marks[at.Number]:
-		delete(m.Marks, at.Number)
+	case m.Marks[line]:
+		delete(m.Marks, line)
 	default:
-		m.Marks[at.Number] = true
+		m.Marks[line] = true
 	}
 }
 
@@ -85,15 +86,18 @@ func (p *picking) copy(m *view.Model) {
 	if !ok && !several {
 		return
 	}
-	filter, raw := p.of.Filter.String(), p.of.IsRaw()
+	filter, raw, session := p.of.Filter.String(), p.of.IsRaw(), p.of.Session
 	m.Later(func(ctx context.Context) view.Then {
+		log, err := m.Record(ctx, session)
+		if err != nil {
+			return m.Report(err)
+		}
 		var texts []string
-		var err error
 		if !several {
-			texts, err = blockOf(ctx, m.Project, line, raw)
+			texts, err = blockOf(ctx, log, line, raw)
 		} else {
 			var page api.Page
-			page, err = m.Project.Lines(ctx, api.LineQuery{Filter: filter, From: from, Count: maxCopied, Raw: raw})
+			page, err = log.Lines(ctx, api.LineQuery{Filter: filter, From: from, Count: maxCopied, Raw: raw})
 			for _, l := range page.Lines {
 				if l.Number <= to {
 					texts = append(texts, escape.Strip(l.Text))

@@ -15,9 +15,13 @@ func saveOutput(m *view.Model) { saveLines(m, "write what is shown to  ", nil) }
 func saveLines(m *view.Model, prompt string, within *[2]int64) {
 	name := "output-" + m.Now.Format("150405") + ".txt"
 	m.AskFile(Of(m), prompt, ".txt, .jsonl or .html", name, func(file string) {
-		part, snap := export.Part{Filter: Focused(m).Filter.String(), Within: within}, m.Snap
+		part, snap, session := export.Part{Filter: Focused(m).Filter.String(), Within: within}, m.Snap, Focused(m).Session
 		m.Later(func(ctx context.Context) view.Then {
-			n, err := export.StreamFile(ctx, m.Project, snap, part, export.FormatOf(file), file)
+			log, err := m.Record(ctx, session)
+			if err != nil {
+				return m.Report(err)
+			}
+			n, err := export.StreamFile(ctx, log, snap, part, export.FormatOf(file), file)
 			return func() { m.Saved(err, format.Count(n, "line")+" written to "+file) }
 		})
 	})

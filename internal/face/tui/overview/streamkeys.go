@@ -21,13 +21,13 @@ func VisibleOutput(m *view.Model) *stream.Stream {
 // StreamKeys act on the output that is visible. Those that open a field or a selection open it over the stream.
 var StreamKeys = []view.Binding{
 	onOutput(view.Binding{Keys: []string{"pgup", "ctrl+u"}, Action: "scroll-up", Name: "scroll up"},
-		func(_ *view.Model, s *stream.Stream) { s.Pages(-1) }),
+		func(m *view.Model, s *stream.Stream) { s.Pages(m, -1) }),
 	onOutput(view.Binding{Keys: []string{"pgdown", "ctrl+d", "space"}, Action: "scroll-down", Name: "scroll down"},
-		func(_ *view.Model, s *stream.Stream) { s.Pages(1) }),
+		func(m *view.Model, s *stream.Stream) { s.Pages(m, 1) }),
 	onOutput(view.Binding{Keys: []string{"shift+up"}, Action: "line-up", Name: "scroll up one line"},
-		func(_ *view.Model, s *stream.Stream) { s.Scroll(-1) }),
+		func(m *view.Model, s *stream.Stream) { s.Scroll(m, -1) }),
 	onOutput(view.Binding{Keys: []string{"shift+down"}, Action: "line-down", Name: "scroll down one line"},
-		func(_ *view.Model, s *stream.Stream) { s.Scroll(1) }),
+		func(m *view.Model, s *stream.Stream) { s.Scroll(m, 1) }),
 	onOutput(view.Binding{Keys: []string{"home", "g"}, Action: "first-line", Name: "first line"},
 		func(_ *view.Model, s *stream.Stream) { s.First() }),
 	onOutput(view.Binding{Keys: []string{"("}, Action: "previous-run", Name: "previous run"},

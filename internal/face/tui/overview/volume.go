@@ -29,6 +29,8 @@ type volumeQuery struct {
 	column time.Duration
 	from   time.Time
 	lines  int64 // in the log
+	// session is that whose lines are counted.
+	session string
 }
 
 const (
@@ -56,17 +58,25 @@ func (v *volume) ask(m *view.Model) {
 		return
 	}
 	units, a := volumeUnits(m), Of(m).Lanes.Axis(m)
-	want := volumeQuery{strings.Join(units, ","), a.Column, a.Start, m.Live.Lines}
+	from, session := a.Start, m.Session()
+	if began, _ := m.Bounds(); a.Skips != nil && from.Before(began) { // earlier sessions have other logs
+		from = began
+	}
+	want := volumeQuery{strings.Join(units, ","), a.Column, from, m.Snap.Lines, session}
 	behind := v.counts.Known < v.counts.Total
 	has := v.of.units == want.units && v.of.column == want.column && v.of.lines == want.lines &&
-		!want.from.Before(v.of.from)
+		!want.from.Before(v.of.from) && v.of.session == session
 	if has && !behind {
 		return
 	}
 	v.asking, v.asked = true, m.Now
 	m.Later(func(ctx context.Context) view.Then {
-		counts, err := m.Project.Counts(ctx, api.CountQuery{
-			Units: units, From: a.Start.Truncate(step), Column: api.Seconds(columnOf(a)),
+		log, err := m.Record(ctx, session)
+		if err != nil {
+			return func() { v.asking = false }
+		}
+		counts, err := log.Counts(ctx, api.CountQuery{
+			Units: units, From: from.Truncate(step), Column: api.Seconds(columnOf(a)),
 			Columns: int(min(a.Span()/columnOf(a)+2, api.MaxLines)),
 		})
 		return func() {

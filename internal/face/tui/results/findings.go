@@ -41,7 +41,7 @@ func showFindings(m *view.Model) {
 		Same: func(a, b api.Finding) bool {
 			return a.Unit == b.Unit && a.Location == b.Location && a.Message == b.Message
 		},
-		Fetch: func(ctx context.Context, p api.Project, q api.ResultQuery) ([]api.Finding, int, error) {
+		Fetch: func(ctx context.Context, p api.Record, q api.ResultQuery) ([]api.Finding, int, error) {
 			page, err := p.Findings(ctx, q)
 			return page.Findings, page.Total, err
 		},

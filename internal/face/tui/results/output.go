@@ -33,7 +33,7 @@ type reported struct {
 // does not know it, and one that comes from a report file has none. Then the end of the output is shown.
 func (o *output) ask(m *view.Model, c api.Finding) {
 	if o.stream == nil {
-		o.stream = stream.New(func(*view.Model) {})
+		o.stream = stream.New(stream.Beyond{})
 		o.stream.Fixed = true
 	}
 	if of := (reported{c.Unit, c.Run, firstOf(c.Message), filepath.Base(c.File), c.Line}); o.of != of {

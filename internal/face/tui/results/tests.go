@@ -57,7 +57,7 @@ func showTests(m *view.Model) {
 	t := &tests{marked: map[testKey]bool{}, before: m.Selected}
 	t.list = view.List[api.Case]{
 		Same: func(a, b api.Case) bool { return keyOf(a) == keyOf(b) },
-		Fetch: func(ctx context.Context, p api.Project, q api.ResultQuery) ([]api.Case, int, error) {
+		Fetch: func(ctx context.Context, p api.Record, q api.ResultQuery) ([]api.Case, int, error) {
 			page, err := p.Cases(ctx, q)
 			return page.Cases, page.Total, err
 		},
@@ -102,6 +102,10 @@ func (t *tests) Ask(m *view.Model) {
 	t.asked, t.of = keyOf(c), v
 	key := t.asked
 	m.Selected = c.Unit
+	if m.IsPast() { // more is not kept of it
+		t.whole = c
+		return
+	}
 	m.Later(func(ctx context.Context) view.Then {
 		whole, err := m.Project.Case(ctx, key.unit, api.CaseName{Suite: key.suite, Name: key.name})
 		if err != nil {

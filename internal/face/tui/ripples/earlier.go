@@ -2,6 +2,8 @@ package ripples
 
 import (
 	"context"
+	"slices"
+	"time"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/past"
@@ -39,7 +41,7 @@ func (e *earlier) ask(m *view.Model, below int) {
 		return
 	}
 	e.asking = true
-	q := past.Query{What: past.Ripples, Until: m.Snap.Project.Since, Count: earlierAtOnce}
+	q := past.Query{What: past.Ripples, Until: m.Live.Project.Since, Count: earlierAtOnce}
 	if n := len(e.all); n > 0 {
 		q.Until = e.all[n-1].Since
 	}
@@ -68,6 +70,11 @@ func rippleOf(r past.Ripple) *api.Ripple {
 	return was
 }
 
+// within returns the spans that began before a ripple was at rest: a service has others until it ends.
+func within(spans []api.Span, rest time.Time) []api.Span {
+	return slices.DeleteFunc(spans, func(s api.Span) bool { return s.From.After(rest) })
+}
+
 // askRuns fetches the runs of a ripple.
 func (e *earlier) askRuns(m *view.Model, r *api.Ripple) {
 	q := past.Query{What: past.Runs, Session: e.session[r], Ripple: r.ID, Count: past.MaxCount}
@@ -82,7 +89,7 @@ func (e *earlier) askRuns(m *view.Model, r *api.Ripple) {
 				run := h.Runs[i]
 				ref := &api.RunRef{
 					Unit: run.Unit, Number: run.Number, Because: run.Because, Took: run.Took,
-					Spans: run.Spans, Failed: api.State(run.Outcome).Broken(),
+					Spans: within(run.Spans, r.RestAt), Failed: api.State(run.Outcome).Broken(),
 				}
 				if ref.Took == 0 {
 					ref.Took = api.Seconds(run.Ended.Sub(run.Began))

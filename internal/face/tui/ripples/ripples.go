@@ -3,7 +3,6 @@
 package ripples
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -11,11 +10,9 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
-	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
-	"omnivigil/internal/face/draw"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/overview"
@@ -43,6 +40,7 @@ type ripples struct {
 
 // runKey is a run or a pass.
 type runKey struct {
+	session   string // empty: the running one
 	unit      string
 	run, pass int
 }
@@ -51,7 +49,7 @@ type runKey struct {
 func Show(m *view.Model) { ShowNumber(m, 0) }
 
 func ShowNumber(m *view.Model, number int) {
-	output := stream.New(overview.BackToNow)
+	output := stream.New(stream.Beyond{Last: overview.BackToNow})
 	output.Fixed = true
 	m.Show(&ripples{
 		chosen: number, failing: map[runKey]string{}, output: output,
@@ -76,11 +74,11 @@ func (v *ripples) ripple(m *view.Model) *api.Ripple {
 	if was := v.earlier.selected(); was != nil {
 		return was
 	}
-	all := m.Snap.Ripples
+	all := m.Live.Ripples
 	if len(all) == 0 {
 		return nil
 	}
-	if r := m.Snap.Ripple(v.chosen); r != nil {
+	if r := m.Live.Ripple(v.chosen); r != nil {
 		return r
 	}
 	return all[len(all)-1]
@@ -89,10 +87,10 @@ func (v *ripples) ripple(m *view.Model) *api.Ripple {
 // place is the row of the selected ripple in the list.
 func (v *ripples) place(m *view.Model) int {
 	if v.earlier.at > 0 {
-		return len(m.Snap.Ripples) + v.earlier.at - 1
+		return len(m.Live.Ripples) + v.earlier.at - 1
 	}
 	if r := v.ripple(m); r != nil {
-		return len(m.Snap.Ripples) - 1 - slices.Index(m.Snap.Ripples, r)
+		return len(m.Live.Ripples) - 1 - slices.Index(m.Live.Ripples, r)
 	}
 	return 0
 }
@@ -101,7 +99,7 @@ func (v *ripples) place(m *view.Model) int {
 func (v *ripples) move(m *view.Model, by int) { v.choose(m, v.place(m)+by) }
 
 func (v *ripples) choose(m *view.Model, place int) {
-	n := len(m.Snap.Ripples)
+	n := len(m.Live.Ripples)
 	if n == 0 {
 		return
 	}
@@ -109,7 +107,7 @@ func (v *ripples) choose(m *view.Model, place int) {
 	if v.earlier.at, v.bar = max(place-n+1, 0), 0; v.earlier.at > 0 {
 		return
 	}
-	v.chosen, v.bar = m.Snap.Ripples[n-1-place].ID, 0
+	v.chosen, v.bar = m.Live.Ripples[n-1-place].ID, 0
 	if place == 0 {
 		v.chosen = 0
 	}
@@ -140,17 +138,16 @@ func (v *ripples) Ask(m *view.Model) {
 	if r == nil {
 		return
 	}
-	v.earlier.ask(m, len(m.Snap.Ripples)+len(v.earlier.all)-v.place(m))
-	if v.earlier.at > 0 { // its output is in another log
-		return
-	}
-	if own := (query.Filter{{Field: query.Ripple, Number: r.ID}}); v.output.Filter.String() != own.String() {
-		v.output.Filter = own
+	v.earlier.ask(m, len(m.Live.Ripples)+len(v.earlier.all)-v.place(m))
+	session := v.earlier.session[r]
+	own := query.Filter{{Field: query.Ripple, Number: r.ID}}
+	if v.output.Filter.String() != own.String() || v.output.Session != session {
+		v.output.Filter, v.output.Session = own, session
 		v.output.ToNow()
 	}
 	v.output.Ask(m)
 	for _, ref := range r.Runs {
-		key := runKey{ref.Unit, ref.Number, ref.Pass}
+		key := runKey{session, ref.Unit, ref.Number, ref.Pass}
 		if _, asked := v.failing[key]; !ref.Failed || asked {
 			continue
 		}
@@ -160,9 +157,13 @@ func (v *ripples) Ask(m *view.Model) {
 			marked.Since = ref.Spans[0].From
 		}
 		m.Later(func(ctx context.Context) view.Then {
-			page, err := m.Project.Lines(ctx, marked)
+			from, err := m.Record(ctx, session)
+			if err != nil {
+				return m.Report(err)
+			}
+			page, err := from.Lines(ctx, marked)
 			if err == nil && len(page.Lines) == 0 {
-				page, err = m.Project.Lines(ctx, api.LineQuery{Unit: ref.Unit, Run: ref.Number, Why: true, Count: 1})
+				page, err = from.Lines(ctx, api.LineQuery{Unit: ref.Unit, Run: ref.Number, Why: true, Count: 1})
 			}
 			if err != nil || len(page.Lines) == 0 {
 				return m.Report(err)
@@ -170,6 +171,11 @@ func (v *ripples) Ask(m *view.Model) {
 			return func() { v.failing[key] = strings.TrimSpace(escape.Strip(page.Lines[0].Text)) }
 		})
 	}
+}
+
+// lineOf is the line that tells why a run of a ripple failed; empty: it is not known.
+func (v *ripples) lineOf(m *view.Model, b *timeline.Bar) string {
+	return v.failing[runKey{v.earlier.session[v.ripple(m)], b.Unit, b.Number, b.Pass}]
 }
 
 func (v *ripples) Update(m *view.Model, msg tea.Msg) {
@@ -188,7 +194,7 @@ func (v *ripples) Update(m *view.Model, msg tea.Msg) {
 }
 
 func (v *ripples) Draw(m *view.Model, width, height int) []string {
-	n, all := len(m.Snap.Ripples), len(m.Snap.Ripples)+len(v.earlier.all)
+	n, all := len(m.Live.Ripples), len(m.Live.Ripples)+len(v.earlier.all)
 	rows := []string{
 		m.TitledRule(fmt.Sprintf("ripples: what was set off, newest first, %d of %d", min(v.place(m)+1, all), all), width),
 	}
@@ -201,7 +207,7 @@ func (v *ripples) Draw(m *view.Model, width, height int) []string {
 	v.first = view.Windowed(v.place(m), all, list)
 	for i := v.first; i < v.first+list; i++ {
 		if i < n {
-			rows = append(rows, v.row(m, m.Snap.Ripples[n-1-i], i == v.place(m), width))
+			rows = append(rows, v.row(m, m.Live.Ripples[n-1-i], i == v.place(m), width))
 		} else {
 			rows = append(rows, v.row(m, v.earlier.all[i-n], i == v.place(m), width))
 		}
@@ -225,14 +231,12 @@ func (v *ripples) Draw(m *view.Model, width, height int) []string {
 // small screen there is no output.
 func (v *ripples) parts(m *view.Model, height int) (list, output int) {
 	const aroundWaterfall, least = 8, 12 // its rules, axis and what is told of the selected run
-	n := len(m.Snap.Ripples) + len(v.earlier.all)
+	n := len(m.Live.Ripples) + len(v.earlier.all)
 	rest := height - len(v.ripple(m).Runs) - aroundWaterfall
 	if rest < least {
 		return min(n, max(rest, (height-4)*2/5, 2)), 0
 	}
-	if list = min(n, rest/2); v.earlier.at > 0 {
-		return list, 0
-	}
+	list = min(n, rest/2)
 	return list, rest - list
 }
 
@@ -242,7 +246,7 @@ func (v *ripples) row(m *view.Model, r *api.Ripple, chosen bool, width int) stri
 	if chosen {
 		mark, title = m.Palette.Bright.Render("▸ "), m.Palette.Bright.Render(r.Title)
 	}
-	room := widest(m.Snap.Ripples, func(r *api.Ripple) time.Duration { return r.RestAt.Sub(r.Since) })
+	room := widest(m.Live.Ripples, func(r *api.Ripple) time.Duration { return r.RestAt.Sub(r.Since) })
 	took := m.Palette.Moving.Render(cells.Fit("running", room))
 	if r.Resting() {
 		took = cells.Fit(format.Duration(r.RestAt.Sub(r.Since)), room)
@@ -318,306 +322,4 @@ func widest[T any](all []T, took func(T) time.Duration) int {
 		width = max(width, len(format.Duration(took(one))))
 	}
 	return width
-}
-
-// fallColumns are the widths of a waterfall's parts.
-type fallColumns struct{ unit, run, bar, took, why int }
-
-func fallColumnsOf(r *api.Ripple, width int) fallColumns {
-	c := fallColumns{took: 2 + widest(r.Runs, func(ref *api.RunRef) time.Duration { return ref.Took.Duration() })}
-	for _, ref := range r.Runs {
-		c.unit, c.run = max(c.unit, ansi.StringWidth(ref.Unit)), max(c.run, len(view.RunName(ref)))
-	}
-	c.unit = min(c.unit, max(8, width/6))
-	if width < 80 {
-		c.run = 0
-	}
-	rest := width - 2 - c.unit - 1 - c.run - 2 - c.took - 1
-	if width >= 100 {
-		c.why = rest * 9 / 20
-	}
-	c.bar = max(rest-c.why, 5)
-	return c
-}
-
-// left is the column at which the bars begin.
-func (c fallColumns) left() int { return 2 + c.unit + 1 + c.run + 1 }
-
-// waterfall draws the ripple's runs below each other, and all about the selected one.
-func (v *ripples) waterfall(m *view.Model, r *api.Ripple, width, height int) []string {
-	if len(r.Runs) == 0 {
-		return []string{cells.Fit(m.Palette.Dim.Render("  it set nothing off"), width)}
-	}
-	v.bar = min(v.bar, len(r.Runs)-1)
-	c := fallColumnsOf(r, width)
-	w := timeline.WaterfallOf(r, m.Now, c.bar)
-	rows := []string{cells.Fit(strings.Repeat(" ", c.left())+elapsedRow(m, w.Axis), width)}
-	foot := v.foot(m, &w.Bars[v.bar], width)
-	room := max(height-1-len(foot), 1)
-	v.firstBar = view.Windowed(v.bar, len(w.Bars), room)
-	for i := v.firstBar; i < len(w.Bars) && len(rows)-1 < room; i++ {
-		rows = append(rows, v.barRow(m, &w.Bars[i], c, i == v.bar, width))
-	}
-	if r.MoreRuns > 0 && len(rows)-1 < room {
-		rows = append(
-			rows,
-			cells.Fit(m.Palette.Dim.Render(fmt.Sprintf("  and %s after these", format.Count(r.MoreRuns, "run"))),
-				width),
-		)
-	}
-	rows = view.Pad(rows, room+1, width)
-	return append(rows, foot...)
-}
-
-// elapsedRow labels an axis with the time since its start.
-func elapsedRow(m *view.Model, a timeline.Axis) string {
-	s := cells.NewStrip(a.N, " ", &m.Palette.Dim)
-	for _, d := range a.Elapsed(12) {
-		column := a.At(a.Start.Add(d))
-		if s.Write(column+1, format.Duration(d), &m.Palette.Dim) {
-			s.Set(column, "╷", &m.Palette.Faint)
-		}
-	}
-	return s.String()
-}
-
-// barRow draws one run.
-func (v *ripples) barRow(m *view.Model, b *timeline.Bar, c fallColumns, chosen bool, width int) string {
-	mark, name := "  ", m.UnitStyle(b.Unit).Render(cells.Fit(b.Unit, c.unit))
-	if chosen {
-		mark = m.Palette.Bright.Render("▸ ")
-		name = m.UnitStyle(b.Unit).Bold(true).Render(cells.Fit(b.Unit, c.unit))
-	}
-	row := mark + name + " "
-	if c.run > 0 {
-		row += m.Palette.Dim.Render(cells.Fit(view.RunName(b.RunRef), c.run))
-	}
-	row += " " + textures(m, b.Cells) + " "
-	took, style := "", m.Palette.Dim
-	if !b.From.IsZero() {
-		took = format.Duration(b.Took())
-	}
-	if b.Failed {
-		style = m.Palette.Broken
-	}
-	row += style.Render(fmt.Sprintf("%*s", c.took-1, took))
-	if c.why > 0 {
-		text := v.whyOf(b)
-		if line := v.failing[runKey{b.Unit, b.Number, b.Pass}]; b.Failed && line != "" {
-			text, style = line, m.Palette.Broken
-		}
-		row += "  " + style.Render(cells.Fit(text, c.why-2))
-	}
-	return cells.Fit(row, width)
-}
-
-// textures draws cells of a lane.
-func textures(m *view.Model, all []timeline.Cell) string {
-	s := cells.NewStrip(len(all), " ", &m.Palette.Text)
-	styles := map[timeline.Cell]*lipgloss.Style{}
-	for i, c := range all {
-		glyph, style := m.Palette.Texture(c)
-		if styles[c] == nil {
-			styles[c] = &style
-		}
-		s.Set(i, glyph, styles[c])
-	}
-	return s.String()
-}
-
-// whyOf tells in short why a run was ordered.
-func (v *ripples) whyOf(b *timeline.Bar) string {
-	if b.Pass > 0 {
-		return "picks up changes by itself"
-	}
-	return cmp.Or(b.Because, "")
-}
-
-// foot tells about the selected run why it ran, what it waited for, where its time went, and why it failed.
-func (v *ripples) foot(m *view.Model, b *timeline.Bar, width int) []string {
-	said := m.UnitStyle(b.Unit).Render(b.Unit) + " " + view.RunName(b.RunRef)
-	if why := v.whyOf(b); why != "" {
-		said += m.Palette.Dim.Render(" because ") + why
-	}
-	var parts []string
-	for _, w := range b.Waited {
-		parts = append(parts, fmt.Sprintf("waited %s for %s", format.Duration(w.For), cmp.Or(w.On, "a job")))
-	}
-	for _, s := range b.Spans {
-		if d := s.To.Sub(s.From); s.Phase != string(api.Waiting) && s.Phase != string(timeline.Queued) && d > 0 {
-			parts = append(parts, strings.TrimSpace(s.Phase+" "+s.Step)+" "+format.Duration(d))
-		}
-	}
-	if len(b.Spans) == 0 {
-		parts = append(parts, "its spans are no longer kept")
-	}
-	rows := []string{
-		m.TitledRule("", width),
-		cells.Fit("  "+said, width),
-		cells.Fit("  "+m.Palette.Dim.Render(strings.Join(parts, ", ")), width),
-	}
-	if line := v.failing[runKey{b.Unit, b.Number, b.Pass}]; b.Failed && line != "" {
-		rows = append(rows, cells.Fit("  "+m.Palette.Broken.Render(line), width))
-	}
-	return rows
-}
-
-// compared shows where the time went, compared with an earlier ripple of the same files.
-func (v *ripples) compared(m *view.Model, r *api.Ripple, width int) []string {
-	e := timeline.Earlier(m.Snap.Ripples, r)
-	switch {
-	case !r.Resting():
-		return []string{cells.Fit(m.Palette.Dim.Render("  still running: it can be compared when it is at rest"),
-			width)}
-	case e == nil:
-		return []string{
-			cells.Fit(m.Palette.Dim.Render("  there is no earlier ripple of the same files that is still known"),
-				width),
-		}
-	}
-	was, is := e.RestAt.Sub(e.Since), r.RestAt.Sub(r.Since)
-	rows := []string{
-		cells.Fit(
-			fmt.Sprintf(
-				"  compared with ripple %d of %s: %s then, %s now, %s",
-				e.ID,
-				format.Moment(e.Since, m.Now),
-				format.Duration(was),
-				format.Duration(is),
-				slower(is-was),
-			),
-			width,
-		),
-		cells.Fit("", width),
-	}
-	all := timeline.Compare(e, r)
-	if len(all) == 0 {
-		return append(rows, cells.Fit(m.Palette.Dim.Render("  no difference"), width))
-	}
-	most := all[0].By().Abs()
-	rows = append(
-		rows,
-		cells.Fit(m.Palette.Dim.Render(fmt.Sprintf("  %-16s %-10s %9s %9s  ", "unit", "part", "then", "now")), width),
-	)
-	for _, d := range all {
-		style := m.Palette.Current
-		if d.By() > 0 {
-			style = m.Palette.Stale
-		}
-		const bar = 24
-		rows = append(
-			rows,
-			cells.Fit(
-				"  "+m.UnitStyle(
-					d.Unit,
-				).Render(
-					cells.Fit(d.Unit, 16),
-				)+fmt.Sprintf(
-					" %-10s %9s %9s  ",
-					d.Phase,
-					format.Duration(d.Before),
-					format.Duration(d.Now),
-				)+
-					style.Render(
-						strings.Repeat(
-							"█",
-							timeline.Level(d.By().Abs().Seconds(), most.Seconds(), bar),
-						)+" "+slower(
-							d.By(),
-						),
-					),
-				width,
-			),
-		)
-	}
-	return rows
-}
-
-// slower is the difference of two durations, in words.
-func slower(by time.Duration) string {
-	switch {
-	case by.Abs() < 10*time.Millisecond:
-		return "the same"
-	case by < 0:
-		return format.Duration(-by) + " faster"
-	}
-	return format.Duration(by) + " slower"
-}
-
-// inEarlierSession says where the output of a ripple of an earlier session is, if one is selected.
-func (v *ripples) inEarlierSession(m *view.Model) bool {
-	r := v.earlier.selected()
-	if r != nil {
-		m.Said = fmt.Sprintf("it was in an earlier session: omnivigil logs --session %s --only ripple=%d",
-			v.earlier.session[r], r.ID)
-	}
-	return r != nil
-}
-
-// goToRun moves the time cursor to the start of the selected run.
-func (v *ripples) goToRun(m *view.Model) {
-	r := v.ripple(m)
-	if r == nil || v.inEarlierSession(m) {
-		return
-	}
-	at := r.Since
-	if ref := v.run(m); ref != nil && len(ref.Spans) > 0 {
-		at, m.Selected = ref.Spans[len(ref.Spans)-1].From, ref.Unit
-	}
-	m.BackToLanes()
-	overview.GoTo(m, at)
-}
-
-// onlyOutput shows only the output of the selected ripple's runs.
-func (v *ripples) onlyOutput(m *view.Model) {
-	r := v.ripple(m)
-	if r == nil || v.inEarlierSession(m) {
-		return
-	}
-	m.BackToLanes()
-	s := overview.Focused(m)
-	s.Use(m, append(s.Filter.Without(query.Ripple), query.Term{Field: query.Ripple, Number: r.ID}))
-	if r.Resting() {
-		overview.GoTo(m, r.RestAt)
-	}
-}
-
-// Drawing implements view.Drawable.
-func (v *ripples) Drawing(m *view.Model) (string, func() (*draw.Page, error)) {
-	r, name, now := v.ripple(m), m.Snap.Project.Name, m.Now
-	if r == nil {
-		return "ripple", nil
-	}
-	return "ripple", func() (*draw.Page, error) { return draw.Ripple(name, r, now, now) }
-}
-
-// Bindings are those of the view.
-var Bindings = []view.Binding{
-	{In: "ripples", Keys: []string{"up", "k"}, Name: "newer ripple", Hint: "select", Group: view.GroupRipples,
-		Do: view.On(func(m *view.Model, v *ripples) { v.move(m, -1) })},
-	{In: "ripples", Keys: []string{"down", "j"}, Name: "older ripple", Group: view.GroupRipples,
-		Do: view.On(func(m *view.Model, v *ripples) { v.move(m, 1) })},
-	{In: "ripples", Keys: []string{"shift+up"}, Name: "10 ripples forward", Group: view.GroupRipples,
-		Do: view.On(func(m *view.Model, v *ripples) { v.move(m, -10) })},
-	{In: "ripples", Keys: []string{"shift+down"}, Name: "10 ripples back", Group: view.GroupRipples,
-		Do: view.On(func(m *view.Model, v *ripples) { v.move(m, 10) })},
-	{In: "ripples", Keys: []string{"home", "g"}, Name: "newest ripple", Group: view.GroupRipples,
-		Do: view.On(func(m *view.Model, v *ripples) { v.choose(m, 0) })},
-	{In: "ripples", Keys: []string{"end", "G"}, Name: "oldest known ripple", Group: view.GroupRipples,
-		Do: view.On(func(m *view.Model, v *ripples) { v.choose(m, len(m.Snap.Ripples)+len(v.earlier.all)) })},
-	{In: "ripples", Keys: []string{"right"}, Name: "next run in the waterfall", Hint: "next run",
-		Group: view.GroupRipples, Do: view.On(func(m *view.Model, v *ripples) { v.moveBar(m, 1) })},
-	{In: "ripples", Keys: []string{"left"}, Name: "previous run in the waterfall",
-		Group: view.GroupRipples,
-		Do:    view.On(func(m *view.Model, v *ripples) { v.moveBar(m, -1) })},
-	{In: "ripples", Keys: []string{"enter"}, Name: "go to the run's time in lanes and stream",
-		Hint: "go to that time", Group: view.GroupRipples,
-		Do: view.On(func(m *view.Model, v *ripples) { v.goToRun(m) })},
-	{In: "ripples", Keys: []string{"^"}, Name: "show only this ripple's output", Hint: "only its output",
-		Group: view.GroupRipples, Do: view.On(func(m *view.Model, v *ripples) { v.onlyOutput(m) })},
-	{In: "ripples", Keys: []string{"tab"}, Name: "compare with an earlier ripple of the same files", Hint: "compare",
-		Group: view.GroupRipples,
-		Do:    view.On(func(_ *view.Model, v *ripples) { v.compare = !v.compare })},
-	{In: "ripples", Keys: []string{"esc", "q", "R"}, Name: "back to the lanes", Hint: "back", Group: view.GroupRipples,
-		Do: (*view.Model).BackToLanes},
 }

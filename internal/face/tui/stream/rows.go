@@ -152,14 +152,16 @@ func (s *Stream) marker(m *view.Model, e api.Line) string {
 			return m.Palette.Chosen.Render(" ")
 		}
 	}
+	marked := m.Marks[view.LineID{Session: s.Session, Number: e.Number}]
+	found := s.search.hit == e.Number
 	switch {
-	case e.Stream == api.Output && e.Tone == api.ToneBroken && !m.Marks[e.Number] && s.search.hit != e.Number:
+	case e.Stream == api.Output && e.Tone == api.ToneBroken && !marked && !found:
 		return m.Palette.Broken.Render("╱") // as a failure in the lanes
-	case e.Stream == api.Output && e.Tone == api.ToneStale && !m.Marks[e.Number] && s.search.hit != e.Number:
+	case e.Stream == api.Output && e.Tone == api.ToneStale && !marked && !found:
 		return m.Palette.Stale.Render("┄")
-	case m.Marks[e.Number]:
+	case marked:
 		return m.Palette.Bright.Render("◆")
-	case s.search.hit == e.Number:
+	case found:
 		return m.Palette.Bright.Render("▸")
 	case e.New:
 		return m.Palette.Moving.Render("+") // of a kind that its unit had not written before the last save

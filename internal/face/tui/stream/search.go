@@ -103,7 +103,7 @@ func (r *search) end() {
 // begin searches in the background, and shows what is found as it is found.
 func (s *Stream) begin(m *view.Model, q api.SearchQuery) {
 	ctx, stop := context.WithCancel(m.Ctx)
-	number := s.search.number
+	number, session := s.search.number, s.Session
 	if q.Count { // it keeps counting while the user moves from match to match
 		s.search.end()
 		s.search.stop, s.search.found = stop, api.Found{}
@@ -121,7 +121,10 @@ func (s *Stream) begin(m *view.Model, q api.SearchQuery) {
 				return ctx.Err()
 			}
 		}
-		err := m.Project.Search(ctx, q, func(f api.Found) error { return send(result{found: f}) })
+		from, err := m.Record(ctx, session)
+		if err == nil {
+			err = from.Search(ctx, q, func(f api.Found) error { return send(result{found: f}) })
+		}
 		if err != nil && ctx.Err() == nil {
 			send(result{err: err})
 		}

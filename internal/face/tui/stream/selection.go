@@ -53,7 +53,7 @@ func (s *Stream) Point(by int) {
 	}
 	if i += by; i < 0 || i >= n {
 		p.edge = max(-1, min(by, 1))
-		if s.Scroll(by); s.Following() { // this was the end
+		if s.scroll(by); s.Following() { // this was the end
 			s.hold()
 		}
 	}

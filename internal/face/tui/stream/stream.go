@@ -5,7 +5,6 @@ package stream
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"time"
 
@@ -18,8 +17,9 @@ import (
 // Stream is output: all lines, or those that match a filter. It holds the page of the log that is shown, and fetches
 // another one when the position, the filter or the log has changed.
 type Stream struct {
-	Filter query.Filter
-	Fixed  bool // the user cannot change the filter
+	Filter  query.Filter
+	Fixed   bool   // the user cannot change the filter
+	Session string // whose output it is; empty: of the running one
 	Position
 	wrap    bool
 	raw     bool // lines as they were written
@@ -27,9 +27,9 @@ type Stream struct {
 	times   times
 	Height  int    // as last drawn
 	tied    bool   // the time cursor is to follow the stream when the page is here
-	Problem string // why the log could not be read
+	problem string // why the log could not be read
 
-	atNow     func(*view.Model) // called when scrolling has reached the newest line
+	beyond    Beyond // what to do when scrolling goes beyond the log
 	search    search
 	selection *selection // nil: none
 	shown     []api.Line // as last drawn, from the top
@@ -55,7 +55,8 @@ var following = Position{bottom: -1}
 
 // askedFor is a request for a page.
 type askedFor struct {
-	filter string
+	session string
+	filter  string
 	Position
 	count   int
 	raw     bool
@@ -64,9 +65,15 @@ type askedFor struct {
 	lines   int64 // the number of lines in the log
 }
 
-// New returns a stream that follows all output. It calls atNow when the user has scrolled it to the newest line.
-func New(atNow func(*view.Model)) *Stream {
-	return &Stream{atNow: atNow, Position: following, search: search{hit: -1}}
+// Beyond is what to do when scrolling goes beyond the log of the session. It may be nil.
+type Beyond struct {
+	First func(*view.Model) // before its first line
+	Last  func(*view.Model) // to its last line or after it
+}
+
+// New returns a stream that follows all output.
+func New(beyond Beyond) *Stream {
+	return &Stream{beyond: beyond, Position: following, search: search{hit: -1}}
 }
 
 func (s *Stream) Following() bool { return s.Position == following }
@@ -86,7 +93,7 @@ func (s *Stream) Status(m *view.Model) string {
 	case s.Following():
 		return found + m.Palette.Dim.Render("following")
 	case len(s.Filter) > 0 && !m.At.IsZero():
-		return found + m.Palette.Stale.Render("at "+m.At.Format("15:04:05"))
+		return found + m.Palette.Stale.Render("at "+m.Cursor())
 	}
 	return found + m.Palette.Stale.Render(fmt.Sprintf("%d lines since", max(s.page.Total-s.page.End, 0)))
 }
@@ -94,8 +101,11 @@ func (s *Stream) Status(m *view.Model) string {
 // Ask implements view.Asker.
 func (s *Stream) Ask(m *view.Model) {
 	want := askedFor{
-		filter: s.Filter.String(), Position: s.Position, count: max(m.Height, 20), raw: s.raw, similar: s.similar,
-		values: s.selection != nil, lines: m.Snap.Lines,
+		session: s.Session, filter: s.Filter.String(), Position: s.Position, count: max(m.Height, 20), raw: s.raw, similar: s.similar,
+		values: s.selection != nil,
+	}
+	if s.Session == "" {
+		want.lines = m.Live.Lines
 	}
 	if s.asking || want == s.asked {
 		return
@@ -109,10 +119,13 @@ func (s *Stream) Ask(m *view.Model) {
 		q.Last, q.End, q.Move = want.bottom < 0, max(want.bottom, 0), want.move
 	}
 	m.Later(func(ctx context.Context) view.Then {
-		page, err := m.Project.Lines(ctx, q)
+		page, err := lines(ctx, m, want.session, q)
 		return func() {
 			if s.asking = false; err != nil {
-				s.Problem = err.Error()
+				s.problem = err.Error()
+				if s.Session != "" { // its log is gone
+					s.of, s.page, s.shown = want, api.Page{}, nil
+				}
 				return
 			}
 			s.take(m, want, page)
@@ -123,19 +136,28 @@ func (s *Stream) Ask(m *view.Model) {
 	})
 }
 
+// lines reads a page of the log of a session.
+func lines(ctx context.Context, m *view.Model, session string, q api.LineQuery) (api.Page, error) {
+	from, err := m.Record(ctx, session)
+	if err != nil {
+		return api.Page{}, err
+	}
+	return from.Lines(ctx, q)
+}
+
 // take shows a page. If the user has scrolled to it, the time cursor follows.
 func (s *Stream) take(m *view.Model, asked askedFor, page api.Page) {
-	s.Problem, s.page, s.of = "", page, asked
+	s.problem, s.page, s.of = "", page, asked
 	n := len(page.Lines)
 	switch {
-	case s.Filter.String() != asked.filter || s.Position != asked.Position || s.raw != asked.raw,
+	case s.Session != asked.session, s.Filter.String() != asked.filter || s.Position != asked.Position || s.raw != asked.raw,
 		s.similar != asked.similar:
 	case !s.until.IsZero():
 		s.stand(page.End)
 	case s.tied && n == 0 && s.move < 0: // this is the first line
-		s.moveTo(page.First, s.Height)
-	case s.tied && s.move > 0 && !s.stay && page.End >= page.Total:
-		s.atNow(m)
+		s.First()
+	case s.tied && s.move > 0 && !s.stay && page.End >= page.Total && s.beyond.Last != nil:
+		s.beyond.Last(m)
 	case s.tied:
 		s.stand(page.End)
 		if s.tied = false; n > 0 {
@@ -153,8 +175,11 @@ func (s *Stream) stand(bottom int64) {
 // Draw draws the last lines that fit into height rows.
 func (s *Stream) Draw(m *view.Model, width, height int) []string {
 	s.Height = height
-	if s.of.filter != s.Filter.String() {
+	if s.of.filter != s.Filter.String() || s.of.session != s.Session {
 		return view.Pad(nil, height, width)
+	}
+	if s.problem != "" && s.Session != "" { // of the running session it is told above
+		return view.Pad([]string{cells.Fit(m.Palette.Dim.Render("  "+s.problem), width)}, height, width)
 	}
 	rows := s.drawLines(m, width, height)
 	if len(rows) == 0 && len(s.Filter) > 0 {
@@ -165,6 +190,14 @@ func (s *Stream) Draw(m *view.Model, width, height int) []string {
 		rows = []string{cells.Fit(m.Palette.Dim.Render(text), width)}
 	}
 	return view.Pad(rows, height, width)
+}
+
+// Problem is why the log of the running session could not be read; empty: it could, or another one is shown.
+func (s *Stream) Problem() string {
+	if s.Session != "" {
+		return ""
+	}
+	return s.problem
 }
 
 // LineAt returns the line in a row of the stream, as last drawn.
@@ -200,8 +233,14 @@ func (s *Stream) Awaits() bool { return s.asking && s.Following() }
 
 // PreviousMark goes to the last marked line before those shown, or else to the last one of all. It returns false if no
 // line is marked.
-func (s *Stream) PreviousMark(marks map[int64]bool) bool {
-	all := slices.Sorted(maps.Keys(marks))
+func (s *Stream) PreviousMark(marks map[view.LineID]bool) bool {
+	var all []int64
+	for line := range marks {
+		if line.Session == s.Session {
+			all = append(all, line.Number)
+		}
+	}
+	slices.Sort(all)
 	if len(all) == 0 {
 		return false
 	}
@@ -286,10 +325,19 @@ func (s *Stream) GoTo(at time.Time) {
 }
 
 // Pages scrolls by most of a screen. The time cursor follows.
-func (s *Stream) Pages(by int) { s.Scroll(by * max(s.Height-2, 1)) }
+func (s *Stream) Pages(m *view.Model, by int) { s.Scroll(m, by*max(s.Height-2, 1)) }
 
 // Scroll moves by so many lines. Below the newest line the stream follows again.
-func (s *Stream) Scroll(by int) {
+func (s *Stream) Scroll(m *view.Model, by int) {
+	if by < 0 && s.beyond.First != nil && s.isAtFirst() {
+		s.beyond.First(m)
+		return
+	}
+	s.scroll(by)
+}
+
+// scroll is Scroll within the log.
+func (s *Stream) scroll(by int) {
 	bottom := s.bottom
 	switch {
 	case !s.until.IsZero(): // the line is being fetched
@@ -302,12 +350,19 @@ func (s *Stream) Scroll(by int) {
 	s.moveTo(bottom, s.move+by)
 }
 
+// isAtFirst reports whether the first line of the log is shown, or the first one that matches the filter.
+func (s *Stream) isAtFirst() bool {
+	return s.until.IsZero() && len(s.shown) > 0 && len(s.page.Lines) > 0 && s.shown[0].Number == s.page.Lines[0].Number &&
+		(s.shown[0].Number <= s.page.First || len(s.page.Lines) < s.of.count && s.of == s.asked)
+}
+
 // moveTo moves to so many lines after a line.
 func (s *Stream) moveTo(bottom int64, by int) {
 	s.Position, s.tied = Position{bottom: bottom, move: by}, true
 }
 
-func (s *Stream) First() { s.moveTo(s.page.First, s.Height) }
+// First moves to the first line of the log.
+func (s *Stream) First() { s.moveTo(s.page.First+1, max(s.Height-1, 0)) } // there is no position before line 0
 
 // ShowLine marks a line and shows it, with lines around it. The time cursor stays where it is.
 func (s *Stream) ShowLine(number int64) {
@@ -332,8 +387,9 @@ func (s *Stream) Jump(m *view.Model, e query.Event, by int) {
 	if by > 0 {
 		q.End, q.From = 0, s.here()+1
 	}
+	session := s.Session
 	m.Later(func(ctx context.Context) view.Then {
-		page, err := m.Project.Lines(ctx, q)
+		page, err := lines(ctx, m, session, q)
 		return func() {
 			switch {
 			case err != nil:

@@ -18,7 +18,7 @@ func (project) Search(context.Context, api.SearchQuery, func(api.Found) error) e
 // TestSearchIsForTheNewestText checks that a late result of a search for an earlier text is ignored.
 func TestSearchIsForTheNewestText(t *testing.T) {
 	m := view.NewModel(t.Context(), project{}, &api.Snapshot{}, nil)
-	s := New(nil)
+	s := New(Beyond{})
 	s.Search(m, "tide")
 	late := s.search.number
 	s.Search(m, "crossing 100")

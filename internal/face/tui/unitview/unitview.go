@@ -45,7 +45,7 @@ type unitView struct {
 const detailPause = 2 * time.Second
 
 func Show(m *view.Model) {
-	v := &unitView{output: stream.New(overview.BackToNow)}
+	v := &unitView{output: stream.New(stream.Beyond{Last: overview.BackToNow})}
 	v.output.Fixed = true
 	m.Show(v)
 }
@@ -69,6 +69,10 @@ func (v *unitView) Ask(m *view.Model) {
 	}
 	if own := (query.Filter{{Field: query.Units, Units: []string{u.Name}}}); v.output.Filter.String() != own.String() {
 		v.output.Filter, v.top = own, 0
+	}
+	if session := m.Session(); v.output.Session != session {
+		v.output.Session = session
+		v.output.ToNow()
 	}
 	v.output.Ask(m)
 	v.why.Ask(m)

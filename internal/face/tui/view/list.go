@@ -3,6 +3,7 @@ package view
 import (
 	"context"
 	"slices"
+	"time"
 
 	"omnivigil/internal/api"
 )
@@ -10,7 +11,7 @@ import (
 // List is a list of results that is fetched in parts, around what is on the screen. One row is selected, and stays
 // selected when the list changes.
 type List[Row any] struct {
-	Fetch func(ctx context.Context, p api.Project, q api.ResultQuery) (rows []Row, total int, err error)
+	Fetch func(ctx context.Context, p api.Record, q api.ResultQuery) (rows []Row, total int, err error)
 	Same  func(a, b Row) bool
 
 	Query  api.ResultQuery // what is listed; its part of the list is not used
@@ -28,6 +29,7 @@ type pageAsked struct {
 	version, from int
 	text, only    string
 	by            string
+	at            time.Time
 }
 
 // pageRows is how many rows are fetched at once.
@@ -40,15 +42,22 @@ func (p *List[Row]) Ask(m *Model, version int) {
 	if p.At < p.from+pageRows/4 || p.At > p.from+pageRows*3/4 {
 		from = max(0, p.At-pageRows/2)
 	}
-	want := pageAsked{version, from, p.Query.Text, p.Query.Only, p.Query.By}
+	p.Query.At = m.At
+	want := pageAsked{version, from, p.Query.Text, p.Query.Only, p.Query.By, m.At}
 	if p.asking || p.Loaded && want == p.asked {
 		return
 	}
 	p.asking, p.asked = true, want
 	q := p.Query
 	q.From, q.Count = from, pageRows
+	session := m.Session()
 	m.Later(func(ctx context.Context) Then {
-		rows, total, err := p.Fetch(ctx, m.Project, q)
+		var rows []Row
+		var total int
+		of, err := m.Record(ctx, session)
+		if err == nil {
+			rows, total, err = p.Fetch(ctx, of, q)
+		}
 		return func() {
 			if p.asking, p.Loaded = false, true; err != nil {
 				m.Notice = err.Error()

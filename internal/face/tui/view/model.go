@@ -28,8 +28,9 @@ type Model struct {
 	messages
 	asking
 	recalled
-	Samples samples
-	Stack   []View // the lowest is the overview
+	sessions sessions
+	Samples  samples
+	Stack    []View // the lowest is the overview
 }
 
 // outside is what the screen talks to.
@@ -77,11 +78,17 @@ type preferences struct {
 
 // messages are what this screen reports to the user, and what the user has marked and typed in it.
 type messages struct {
-	Notice     string         // an error, until the next key
-	Said       string         // a confirmation, until the next key
-	Marks      map[int64]bool // lines that the user has marked
-	Trouble    *Trouble       // the current location of a failed test or a finding; nil: none
-	TypedWords []string       // arguments that were added to commands, the newest last
+	Notice     string          // an error, until the next key
+	Said       string          // a confirmation, until the next key
+	Marks      map[LineID]bool // lines that the user has marked
+	Trouble    *Trouble        // the current location of a failed test or a finding; nil: none
+	TypedWords []string        // arguments that were added to commands, the newest last
+}
+
+// LineID identifies a line of the log of a session; empty: of the running one.
+type LineID struct {
+	Session string
+	Number  int64
 }
 
 // Trouble is a location that a failed test or a finding names.
@@ -108,7 +115,7 @@ func NewModel(ctx context.Context, project api.Project, first *api.Snapshot, low
 		outside:    outside{Ctx: ctx, Project: project},
 		scene:      scene{Snap: first, Live: first, Now: time.Now(), Span: -1},
 		appearance: appearance{Width: 80, Height: 24},
-		messages:   messages{Marks: map[int64]bool{}},
+		messages:   messages{Marks: map[LineID]bool{}},
 		Stack:      []View{lowest},
 	}
 }

@@ -19,21 +19,29 @@ type recalled struct {
 // Recall sets the project as it is shown to the newest state or, if the time cursor is in the past, to what it was
 // then, and requests the verdict of that time.
 func (m *Model) Recall() {
-	r := &m.recalled
+	r, of := &m.recalled, m.Live
+	earlier := m.sessionAt(m.At)
+	if earlier != nil {
+		of = earlier.snap
+	}
 	switch {
 	case m.At.IsZero():
 		m.Snap, r.of, r.asked = m.Live, nil, time.Time{}
-	case r.of != m.Live || !r.at.Equal(m.At):
-		r.of, r.at = m.Live, m.At
-		m.Snap = m.Live.AsOf(m.At, r.verdict.Verdict)
+	case r.of != of || !r.at.Equal(m.At):
+		r.of, r.at = of, m.At
+		m.Snap = of.AsOf(m.At, r.verdict.Verdict)
 	}
 	if m.At.IsZero() || m.At.Equal(r.asked) {
 		return
 	}
-	at := m.At
+	at, session := m.At, m.Session()
 	r.asked = at
 	m.Later(func(ctx context.Context) Then {
-		v, err := m.Project.VerdictAt(ctx, api.VerdictQuery{At: at})
+		var v api.PastVerdict
+		from, err := m.Record(ctx, session)
+		if err == nil {
+			v, err = from.VerdictAt(ctx, api.VerdictQuery{At: at})
+		}
 		return func() {
 			if m.At.Equal(at) {
 				r.verdict, r.unknown, r.of = v, err != nil, nil

@@ -167,6 +167,17 @@ CREATE TABLE trend (
 	dismissed INTEGER NOT NULL DEFAULT 0
 );
 CREATE INDEX trend_found ON trend (found);
+`, `
+ALTER TABLE session ADD COLUMN seen INTEGER; -- when its state was written
+ALTER TABLE session ADD COLUMN state BLOB;   -- the newest snapshot (docs/api.md), JSON compressed with Zstandard
+CREATE TABLE verdict (                    -- the verdict of a session from a time on
+	session INTEGER NOT NULL REFERENCES session ON DELETE CASCADE,
+	at      INTEGER NOT NULL,
+	word    TEXT NOT NULL,
+	text    TEXT NOT NULL,                -- what follows the word
+	turned  TEXT NOT NULL,                -- bad, good: with it, the project turned; '': neither
+	PRIMARY KEY (session, at)
+) WITHOUT ROWID;
 `}
 
 // Version is the version of the schema.

@@ -9,7 +9,7 @@ import (
 // now and then, and the manifest leaks.
 func Ferries(until time.Time) Project {
 	return Project{
-		Days: 30, Saves: 60, Until: until, Seed: 4, Loads: 1,
+		Name: "Saltmarsh Ferries", Days: 30, Saves: 60, Until: until, Seed: 4, Loads: 1,
 		Units: []Unit{
 			{
 				Name:   "tides",
@@ -49,7 +49,7 @@ func Ferries(until time.Time) Project {
 // Year is a year of work on a large project in which nothing changes: twenty units, two hundred saves a day, and a
 // suite of two thousand tests.
 func Year(until time.Time) Project {
-	p := Project{Days: 365, Saves: 200, Until: until, Seed: 9, Loads: 2}
+	p := Project{Name: "a large project", Days: 365, Saves: 200, Until: until, Seed: 9, Loads: 2}
 	for n := range 10 {
 		p.Units = append(
 			p.Units,

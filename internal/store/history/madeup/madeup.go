@@ -14,6 +14,7 @@ import (
 
 // Project is a project whose history is made up.
 type Project struct {
+	Name  string
 	Units []Unit
 	Days  int // of work, with a session each; on weekends nobody works
 	Saves int // a day
@@ -70,6 +71,7 @@ func (p Project) Write(dir string, limits history.Limits) (trends []history.Tren
 			func(problem string) { err = fmt.Errorf("write a made-up history: %s", problem) },
 			func(t history.Trend) { trends = append(trends, t) })
 		made.day(out, n, began)
+		out.Stood(made.snapshot(p, session, began.Add(workday)))
 		out.CloseAt(began.Add(workday))
 		if err != nil {
 			return trends, err
@@ -96,11 +98,12 @@ type making struct {
 	factor  float64 // of it
 	runs    map[string]int
 	ripple  int
+	standing
 }
 
 // day makes up a day.
 func (m *making) day(out *history.Writer, n int, began time.Time) {
-	m.runs, m.ripple = map[string]int{}, 0
+	m.runs, m.ripple, m.standing = map[string]int{}, 0, standing{units: map[string]*api.Unit{}}
 	m.sample(out, n, began)     // a run is written when it has ended
 	for _, u := range m.Units { // the project starts
 		m.ran(out, n, u, began, "the project starts", false)
@@ -144,6 +147,7 @@ func (m *making) save(out *history.Writer, n int, at time.Time) {
 	if r.Title = r.Paths[0]; len(r.Paths) > 1 {
 		r.Title = fmt.Sprintf("%s and %d more", r.Paths[0], len(r.Paths)-1)
 	}
+	m.stoodRipple(out, &r)
 	out.Rested(history.Ripple{Ripple: r, Loaded: m.phase > 0, Revision: m.revision()})
 }
 
@@ -184,6 +188,7 @@ func (m *making) ran(out *history.Writer, n int, u Unit, at time.Time, because s
 	if fails {
 		run.State, run.Took, run.Run.Exit = api.Failed, 0, &api.Exit{Code: 1, Text: "exit 1"}
 	}
+	m.stoodRun(u, run)
 	out.Ran(run)
 	return run
 }

@@ -91,6 +91,8 @@ func (r *Reader) History(ctx context.Context, q past.Query) (h past.History, err
 		h.Tests, h.More, err = r.tests(ctx, q)
 	case past.Trends:
 		h.Trends, h.More, err = r.trends(ctx, q)
+	case past.Sessions:
+		h.Sessions, h.More, err = r.sessions(ctx, q)
 	case past.Days:
 		h.Days, err = r.days(ctx, q)
 	default:

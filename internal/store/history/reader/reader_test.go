@@ -84,6 +84,76 @@ func TestMonth(t *testing.T) {
 	}
 	assert.Equal(t, buoy.Runs, sum, "packed days and those that are stored run by run")
 	assert.Empty(t, ask(past.Query{What: past.Days, Units: []string{"harbour"}, Test: past.Test{Name: "nothing"}}).Days)
+	t.Run("sessions", func(t *testing.T) { endedSessions(t, r) })
+}
+
+// endedSessions reads the sessions of the month, and the last one as it ended.
+func endedSessions(t *testing.T, r *reader.Reader) {
+	h, err := r.History(t.Context(), past.Query{What: past.Sessions, Count: 5})
+	require.NoError(t, err)
+	require.Len(t, h.Sessions, 5)
+	last, before := h.Sessions[0], h.Sessions[1]
+	assert.True(t, before.Ended.Before(last.Began), "newest first")
+	assert.True(t, last.Kept && last.InOrder)
+
+	state, err := r.State(t.Context(), last.Name)
+	require.NoError(t, err)
+	assert.Len(t, state.Units, 8)
+	assert.NotEmpty(t, state.Unit("harbour").Marks)
+	_, err = r.State(t.Context(), "nothing")
+	require.ErrorIs(t, err, reader.ErrNone)
+
+	bad, err := r.VerdictAt(t.Context(), last.Name, api.VerdictQuery{Turned: api.TurnedBad})
+	require.NoError(t, err)
+	assert.Equal(t, api.VerdictBroken, bad.Verdict.Word)
+	at, err := r.VerdictAt(t.Context(), last.Name, api.VerdictQuery{At: bad.At.Add(time.Millisecond)})
+	require.NoError(t, err)
+	assert.Equal(t, bad, at)
+	_, err = r.VerdictAt(t.Context(), last.Name, api.VerdictQuery{At: last.Began})
+	require.ErrorIs(t, err, reader.ErrNone)
+
+	samples := map[string]int{}
+	for from := int64(0); ; {
+		page, err := r.Samples(t.Context(), last.Name, from)
+		require.NoError(t, err)
+		if len(page.Samples) == 0 {
+			break
+		}
+		for _, s := range page.Samples {
+			samples[s.Unit]++
+			assert.False(t, s.At.Before(last.Began) || s.At.After(last.Ended))
+		}
+		require.Greater(t, page.Next, from)
+		from = page.Next
+	}
+	assert.Len(t, samples, 4, "the services")
+
+	for _, of := range []time.Time{last.Ended, before.Ended} {
+		cases, err := r.CasesAt(t.Context(), of)
+		require.NoError(t, err)
+		assert.Len(t, cases, 10, "each test once, with its newest result")
+	}
+}
+
+// TestFindingsAt reads the findings of a time.
+func TestFindingsAt(t *testing.T) {
+	dir, began := t.TempDir(), time.Now().Add(-time.Hour).Truncate(time.Millisecond)
+	w := history.New(dir, history.Session{Name: "one", Began: began}, history.Limits{},
+		func(problem string) { t.Error(problem) }, func(history.Trend) {})
+	found := api.Finding{Severity: api.SeverityError, Message: "no berth", Change: api.NewFinding}
+	found.File, found.Line = "berths.go", 7
+	w.Found(history.Finding{Unit: "berths", Kind: "task", At: began.Add(time.Minute), Finding: found})
+	found.Change = api.GoneFinding
+	w.Found(history.Finding{Unit: "berths", Kind: "task", At: began.Add(3 * time.Minute), Finding: found})
+	w.Close()
+	r, err := reader.Read(dir)
+	require.NoError(t, err)
+	defer r.Close()
+	for minutes, want := range []int{0, 1, 1, 0} {
+		all, err := r.FindingsAt(t.Context(), began.Add(time.Duration(minutes)*time.Minute+time.Second))
+		require.NoError(t, err)
+		assert.Len(t, all, want, "after %d minutes", minutes)
+	}
 }
 
 // TestCompare compares two commits and branches, between which a unit has become slower.

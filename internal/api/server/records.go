@@ -1,0 +1,103 @@
+package server
+
+import (
+	"context"
+	"encoding/gob"
+	"net/http"
+
+	"omnivigil/internal/api"
+)
+
+// reading answers a request from the record of a session.
+type reading func(w http.ResponseWriter, r *http.Request, from api.Record)
+
+// records adds the paths that read a session: the running one, and below its name an earlier one.
+func (s *Server) records(mux *http.ServeMux) {
+	for path, read := range map[string]reading{
+		"/snapshot": func(w http.ResponseWriter, r *http.Request, from api.Record) {
+			snap, err := from.Snapshot(r.Context())
+			reply(w, snap, err)
+		},
+		"/verdict": func(w http.ResponseWriter, r *http.Request, from api.Record) { answerQuery(w, r, from.VerdictAt) },
+		"/lines":   lines,
+		"/counts":  func(w http.ResponseWriter, r *http.Request, from api.Record) { answerQuery(w, r, from.Counts) },
+		"/search":  s.streamedFrom(search),
+		"/text":    s.streamedFrom(text),
+		"/cases":   func(w http.ResponseWriter, r *http.Request, from api.Record) { answerQuery(w, r, from.Cases) },
+		"/case": func(w http.ResponseWriter, r *http.Request, from api.Record) {
+			answerQuery(w, r, func(ctx context.Context, q api.CaseQuery) (api.Case, error) {
+				return from.Case(ctx, q.Unit, q.Name)
+			})
+		},
+		"/findings": func(w http.ResponseWriter, r *http.Request, from api.Record) { answerQuery(w, r, from.Findings) },
+		"/samples":  samples,
+	} {
+		mux.HandleFunc("GET "+api.Root+path, func(w http.ResponseWriter, r *http.Request) { read(w, r, s.project) })
+		mux.HandleFunc("GET "+api.Root+"/sessions/{name}"+path, func(w http.ResponseWriter, r *http.Request) {
+			from, err := s.project.Session(r.Context(), r.PathValue("name"))
+			if err != nil {
+				reply(w, nil, err)
+				return
+			}
+			read(w, r, from)
+		})
+	}
+}
+
+// streamedFrom is streamed for a reading.
+func (s *Server) streamedFrom(read reading) reading {
+	return func(w http.ResponseWriter, r *http.Request, from api.Record) {
+		s.streamed(func(w http.ResponseWriter, r *http.Request) { read(w, r, from) })(w, r)
+	}
+}
+
+func samples(w http.ResponseWriter, r *http.Request, from api.Record) {
+	q := api.NumberQuery{Param: "from"}
+	if err := api.Decode(r.URL.Query(), &q); err != nil {
+		reply(w, nil, err)
+		return
+	}
+	page, err := from.Samples(r.Context(), q.Number)
+	reply(w, page, err)
+}
+
+// search sends what a search finds, as JSON lines.
+func search(w http.ResponseWriter, r *http.Request, from api.Record) {
+	var q api.SearchQuery
+	if err := api.Decode(r.URL.Query(), &q); err != nil {
+		reply(w, nil, err)
+		return
+	}
+	jsonLines(w, func(send func(api.Found) error) error { return from.Search(r.Context(), q, send) })
+}
+
+// text sends lines as printed text.
+func text(w http.ResponseWriter, r *http.Request, from api.Record) {
+	var q api.TextQuery
+	if err := api.Decode(r.URL.Query(), &q); err != nil {
+		reply(w, nil, err)
+		return
+	}
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	if _, err := from.Text(r.Context(), q, w); err != nil {
+		panic(http.ErrAbortHandler) // otherwise the client takes what it has for everything
+	}
+}
+
+func lines(w http.ResponseWriter, r *http.Request, from api.Record) {
+	var q api.LineQuery
+	var page api.Page
+	err := api.Decode(r.URL.Query(), &q)
+	if err == nil {
+		page, err = from.Lines(r.Context(), q)
+	}
+	if page.Lines == nil {
+		page.Lines = []api.Line{}
+	}
+	if err == nil && r.Header.Get("Accept") == api.BulkType {
+		w.Header().Set("Content-Type", api.BulkType)
+		gob.NewEncoder(w).Encode(page) // the client may be gone
+		return
+	}
+	reply(w, page, err)
+}
