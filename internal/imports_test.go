@@ -56,15 +56,16 @@ var allowed = map[string]string{
 	"engine/dryrun":          "engine plan",
 	"engine/explain":         "engine plan text/format",
 	"engine/recording":       "engine engine/explain plan",
-	"engine/simulate":        "api/report engine engine/dryrun engine/explain plan",
+	"engine/simulate":        "api/report engine engine/dryrun engine/explain engine/simulate/disk plan",
+	"engine/simulate/disk":   "plan",
 	"engine/simulate/random": "engine engine/explain engine/simulate plan",
 	"face/card":              "api text/escape text/format",
 	"face/cli": "api api/client api/exit api/socket demo draft engine/recording face/cli/ask face/cli/personal " +
 		"face/cli/preview face/cli/summary face/cli/why face/client face/client/exporting face/client/history " +
 		"face/export face/mcp face/plain face/tui files output/redact plan plan/adhoc plan/document plan/edit " +
-		"plan/settings session/impact session/observation store/consent store/history store/history/madeup " +
-		"store/observed store/paths supervisor supervisor/guard text/escape text/format text/suggest " +
-		"watch/pattern watch/repository",
+		"plan/settings session/impact session/observation store/consent store/contents store/history " +
+		"store/history/madeup store/observed store/paths supervisor supervisor/guard text/escape text/format " +
+		"text/suggest watch/pattern watch/repository",
 	"face/cli/ask":      "api/exit face/cli/preview plan process store/consent store/paths text/escape text/format",
 	"face/cli/personal": "api/exit face/tui files plan/adhoc plan/document plan/edit plan/settings store/paths",
 	"face/cli/preview":  "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
@@ -146,8 +147,9 @@ var allowed = map[string]string{
 		"output/redact plan plan/edit plan/settings process process/browser process/meter process/observe " +
 		"results session/account session/ended session/explanation session/history session/impact " +
 		"session/observation session/outcomes session/outputs session/pages session/run session/snapshot " +
-		"session/survey session/terminals session/verdicts session/writers store/consent store/history " +
-		"store/observed store/reuse store/setup text/escape text/format text/suggest watch watch/pattern",
+		"session/survey session/terminals session/verdicts session/writers store/consent store/contents " +
+		"store/history store/observed store/reuse store/setup text/escape text/format text/suggest watch " +
+		"watch/pattern",
 	"session/account": "api",
 	"session/ended": "api output/logbook output/reader session/history session/outcomes store/history/reader " +
 		"text/escape",
@@ -164,14 +166,15 @@ var allowed = map[string]string{
 	"session/pages": "api engine engine/explain output/logbook plan process relay session/outputs session/run " +
 		"text/escape text/format",
 	"session/run": "api engine engine/explain output/logbook output/redact output/terminal plan process " +
-		"process/observe process/probe results results/passes results/readers results/record store/reuse " +
-		"store/setup text/escape text/format",
+		"process/observe process/probe results results/passes results/readers results/record store/contents " +
+		"store/reuse store/setup text/escape text/format",
 	"session/snapshot":       "api engine engine/explain plan session/impact text/escape text/format",
 	"session/survey":         "engine",
 	"session/terminals":      "api engine output/logbook output/redact output/terminal plan session/run text/suggest",
 	"session/verdicts":       "api engine engine/explain plan process session/run",
 	"session/writers":        "engine process session/run",
 	"store/consent":          "files plan text/format",
+	"store/contents":         "files",
 	"store/history":          "api store/history/cases store/history/database text/format trend",
 	"store/history/cases":    "",
 	"store/history/database": "",
@@ -180,10 +183,11 @@ var allowed = map[string]string{
 		"trend",
 	"store/observed": "files plan process/observe store/reuse",
 	"store/paths":    "api/socket",
-	"store/reuse":    "files plan text/lazyregexp watch/pattern watch/stamp",
+	"store/reuse":    "files plan store/contents store/tree text/lazyregexp watch/pattern watch/stamp",
 	"store/setup":    "files plan watch/pattern",
+	"store/tree":     "store/contents watch/stamp",
 	"supervisor": "api api/exit api/server api/socket demo engine output/logbook plan plan/settings session " +
-		"session/impact store/consent store/paths supervisor/guard",
+		"session/impact store/consent store/contents store/paths supervisor/guard",
 	"supervisor/guard": "process",
 	"text/escape":      "",
 	"text/format":      "",

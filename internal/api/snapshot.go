@@ -201,6 +201,7 @@ type Run struct {
 	EndedAt   time.Time `json:"ended_at,omitzero"`
 	Exit      *Exit     `json:"exit,omitempty"` // set when its process has ended
 	ReusedAt  time.Time `json:"reused_at,omitzero"`
+	Restored  bool      `json:"restored,omitempty"` // and its outputs were restored
 	Problem   string    `json:"problem,omitempty"`
 	// Pace is what is unusual about its duration while it is live: "slow (load 23)", "usually 20 s".
 	Pace  string `json:"pace,omitempty"`

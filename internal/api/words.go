@@ -67,6 +67,9 @@ func (s *Snapshot) Standing(u *Unit) []string {
 
 func (u *Unit) currentBecause() string {
 	switch {
+	case u.Run.Restored:
+		return "its result was restored from " + format.Moment(u.Run.ReusedAt, u.Run.OrderedAt) +
+			", because everything that it depends on is as it was then"
 	case !u.Run.ReusedAt.IsZero():
 		return "its result of " + format.Moment(u.Run.ReusedAt, u.Run.OrderedAt) +
 			" is still valid, because nothing that it depends on has changed"

@@ -140,13 +140,15 @@ type NotSpawned struct {
 	Problem string
 }
 
-// Reused answers a Start order with Reuse: the result of the unit's last good run is valid, because nothing that it
-// depends on has changed. No process was started.
+// Reused answers a Start order with Reuse: the result of an earlier good run is valid, because everything that it
+// depends on is as it was then. No process was started.
 type Reused struct {
 	Unit string
 	Run  int
 	At   time.Time     // when that run ended
 	Took time.Duration // its duration
+	// Restored: its outputs had to be restored, so they have changed.
+	Restored bool
 }
 
 // BecameReady reports that a service's ready check has succeeded.

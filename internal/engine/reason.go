@@ -149,6 +149,7 @@ type End struct {
 	ReadyAt  Moment    // zero: it never was
 	Suspects []string  // of a crash: the files that changed since the unit last ran well
 	Reused   time.Time // of a reused result: when its run ended; otherwise zero
+	Restored bool      // and its outputs were restored
 }
 
 // Failure is how a unit is broken.

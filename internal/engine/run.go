@@ -20,6 +20,7 @@ type Run struct {
 	EndedAt   Moment
 	Exit      Exit
 	Reused    time.Time // when the run of a reused result ended; zero: it really ran
+	Restored  bool      // and its outputs were restored
 	Problem   Problem
 	Spans     []Span // before its order, and its own
 	Pace      Pace   // while it is live
@@ -178,7 +179,7 @@ func (e *Engine) tellOpening(u *unit) {
 	}
 }
 
-// reused ends a run that is not necessary: its unit's last good result is valid.
+// reused ends a run that is not necessary: an earlier result of its unit is valid.
 func (e *Engine) reused(ev Reused) {
 	u := e.of(ev.Unit, ev.Run)
 	switch {
@@ -188,11 +189,15 @@ func (e *Engine) reused(ev Reused) {
 		e.notSpawned(NotSpawned{Unit: ev.Unit, Run: ev.Run})
 		return
 	}
-	u.run.opening, u.run.Reused = "", ev.At
-	e.ended(u, End{State: Done, Reused: ev.At})
+	u.run.opening, u.run.Reused, u.run.Restored = "", ev.At, ev.Restored
+	e.ended(u, End{State: Done, Reused: ev.At, Restored: ev.Restored})
+	if ev.Restored { // what is there differs from the last good result
+		e.finishedAgain(u)
+	} else {
+		e.goodAgain(u)
+		u.makes(ev.At, Moment{})
+	}
 	u.lasted = ev.Took
-	e.goodAgain(u)
-	u.makes(ev.At, Moment{})
 	if u.onlyWhenAsked() && u.pending == nil {
 		u.wanted = false // until a request starts it
 	}

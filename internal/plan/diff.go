@@ -127,7 +127,7 @@ func sameCare(a, b *Unit) bool {
 		reflect.DeepEqual(a.Ready, b.Ready) && reflect.DeepEqual(a.Stop, b.Stop) && a.Endpoint == b.Endpoint &&
 		a.Overlap == b.Overlap && a.Limit == b.Limit && a.Health == b.Health && a.AfterExit == b.AfterExit &&
 		a.Manual == b.Manual && a.Alone == b.Alone &&
-		sameSet(Texts(a.Outputs), Texts(b.Outputs)) && a.Reuse == b.Reuse &&
+		sameSet(Texts(a.Outputs), Texts(b.Outputs)) && a.Reuse == b.Reuse && a.KeepOutputs == b.KeepOutputs &&
 		sameReading(
 			a,
 			b,

@@ -56,6 +56,8 @@ type Plan struct {
 	Logs Limits
 	// History are the limits of the history of the project: runs, tests, findings and samples across sessions.
 	History Limits
+	// KeepChanges: the contents of changed files are kept, to show what changed.
+	KeepChanges bool
 	// OnVerdict is run when the verdict becomes broken or stale and stays so, and when it is current again; nil:
 	// nothing is.
 	OnVerdict *Command
@@ -136,9 +138,11 @@ type Unit struct {
 	AfterExit     AfterExit
 	Manual        bool      // starts only on request
 	Outputs       []Pattern // what a task or suite makes; never its own input
-	Reuse         bool      // its last good result is valid while everything that it depends on is the same
-	Observe       bool      // what it reads is compared with its rules while it runs
-	Alone         bool      // no other task, suite or setup step runs at the same time
+	Reuse         bool      // a good result is valid while everything that it depends on is the same
+	// KeepOutputs is how large the outputs of a run may be, in bytes, to be kept; 0: they are not kept.
+	KeepOutputs int64
+	Observe     bool // what it reads is compared with its rules while it runs
+	Alone       bool // no other task, suite or setup step runs at the same time
 	// ComparesTimes: its program compares file times to decide what to do.
 	ComparesTimes bool
 	MayServe      bool     // of a task: a run that listens, or lasts longer than ServesAfter, counts as a service's

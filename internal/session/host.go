@@ -2,6 +2,7 @@ package session
 
 import (
 	"context"
+	"fmt"
 	"net/netip"
 	"slices"
 	"time"
@@ -43,6 +44,20 @@ func (h host) Newest(u *plan.Unit) time.Time {
 	return outputs.Newest(h.s.Plan(), u, h.s.paths(u.Name), h.s.ownFolder)
 }
 func (h host) Made(u *plan.Unit, run int) time.Time { return h.s.madeWell(u, run).Oldest() }
+func (h host) Lines(unit string, run, most int) (lines []string) {
+	page, err := h.s.Lines(context.Background(), api.LineQuery{
+		Filter: fmt.Sprintf("unit=%s run=%d", unit, run), Last: true, Count: most, Raw: true,
+	})
+	if err == nil {
+		for _, l := range page.Lines {
+			if l.Stream == api.Output {
+				lines = append(lines, l.Text)
+			}
+		}
+	}
+	return lines
+}
+
 func (h host) Reused(u *plan.Unit, run int) {
 	h.s.outputs.Note(u.Name, run, outputs.List(h.s.Plan(), u))
 }

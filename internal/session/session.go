@@ -36,6 +36,7 @@ import (
 	"omnivigil/internal/session/terminals"
 	"omnivigil/internal/session/verdicts"
 	"omnivigil/internal/session/writers"
+	"omnivigil/internal/store/contents"
 	"omnivigil/internal/store/observed"
 	"omnivigil/internal/store/reuse"
 	"omnivigil/internal/store/setup"
@@ -46,17 +47,18 @@ import (
 // Config is the configuration of a session.
 type Config struct {
 	Plan    *plan.Plan
-	Units   []string     // what to start; none: all that start automatically
-	Hits    []engine.Hit // run only what these changes set off
-	Words   []string     // added to the commands of Units
-	Once    bool         // changes of files are ignored
-	Observe bool         // all units are observed, whatever their settings say
-	Key     string       // identifies all its processes; empty: the settings file
-	Book    Book         // the log
-	Logs    string       // the directory of the log, whose name is that of the session
-	State   string       // the directory for persistent state
-	Results string       // the directory for what is kept of tests and findings
-	History string       // the directory of the project's history; empty: none is written
+	Units   []string        // what to start; none: all that start automatically
+	Hits    []engine.Hit    // run only what these changes set off
+	Words   []string        // added to the commands of Units
+	Once    bool            // changes of files are ignored
+	Observe bool            // all units are observed, whatever their settings say
+	Key     string          // identifies all its processes; empty: the settings file
+	Book    Book            // the log
+	Logs    string          // the directory of the log, whose name is that of the session
+	State   string          // the directory for persistent state
+	Results string          // the directory for what is kept of tests and findings
+	History string          // the directory of the project's history; empty: none is written
+	Store   *contents.Store // for outputs and changed files; nil: they are not kept
 	// Record, if set, gets a recording of all events and decisions.
 	Record io.Writer
 	// Adopted, if set, is called with each edited plan when it is in use. It must not block.
@@ -253,7 +255,7 @@ func Start(c Config) (*Session, error) {
 	if c.Observe {
 		s.observations.Ask(c.Plan.UnitNames())
 	}
-	s.results = reuse.In(c.State, c.Plan.Root, s.inputs)
+	s.results = reuse.In(c.State, c.Plan.Root, c.Store, s.inputs)
 	s.snapshot.Store(l.engine.Snapshot())
 	s.shownPlan.Store(c.Plan)
 	l.watchFor(c.Plan)

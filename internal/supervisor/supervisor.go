@@ -29,6 +29,7 @@ import (
 	"omnivigil/internal/session"
 	"omnivigil/internal/session/impact"
 	"omnivigil/internal/store/consent"
+	"omnivigil/internal/store/contents"
 	"omnivigil/internal/store/paths"
 	"omnivigil/internal/supervisor/guard"
 )
@@ -228,6 +229,7 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 		Background: o.Background,
 		Watchdog:   self.Watchdog,
 	}
+	config.Store, _ = Store()
 	for _, path := range o.For {
 		config.Hits = append(config.Hits, impact.Why(p, path).Hits...)
 	}
@@ -382,4 +384,11 @@ func attendDemo(s *session.Session, folder string, pause time.Duration) {
 		stop()
 	}()
 	demo.Autopilot(ctx, folder, pause, s.Note)
+}
+
+// Store returns the store of contents of this user, and its limits.
+func Store() (*contents.Store, contents.Limits) {
+	own, _ := settings.ReadPersonal(paths.Personal(), nil) // the faces report what is wrong with it
+	limits := contents.Limits(own.Store)
+	return contents.In(paths.Contents(), limits), limits
 }

@@ -57,6 +57,8 @@ func exited(x engine.Exit) string {
 func end(x engine.End, now time.Time) string {
 	lived := format.Duration(x.Lived)
 	switch problem := endProblem(x); {
+	case x.Restored:
+		return "restored from " + format.Moment(x.Reused, now) + ": everything that it depends on is as it was then"
 	case !x.Reused.IsZero():
 		return "reused: it ran at " + format.Moment(x.Reused, now) + ", and nothing that it depends on has changed"
 	case x.State == engine.Crashed:

@@ -307,6 +307,9 @@ func current(s *engine.Snapshot) string {
 		notes += "; " + motion(u, "")
 	}
 	notes += findings(st) + looping(st)
+	if st.Save != nil {
+		notes += restored(s, st.Save.At)
+	}
 	switch save := st.Save; {
 	case save != nil && save.Current:
 		return fmt.Sprintf("%s the code saved %s, at rest after %s%s", who, format.Clock(save.At.Wall),
@@ -317,6 +320,25 @@ func current(s *engine.Snapshot) string {
 		return who + notes
 	}
 	return fmt.Sprintf("%s, started in %s%s", who, format.Duration(st.StartedIn), notes)
+}
+
+// restored names the units whose results were restored since a save.
+func restored(s *engine.Snapshot, save engine.Moment) string {
+	var names []string
+	from := ""
+	for _, u := range s.Units {
+		if u.Run.Restored && !u.Run.OrderedAt.Before(save) {
+			names = append(names, u.Name)
+			from = " from " + format.Moment(u.Run.Reused, s.At.Wall)
+		}
+	}
+	switch len(names) {
+	case 0:
+		return ""
+	case 1:
+		return "; " + names[0] + " restored" + from
+	}
+	return "; restored: " + format.List(names)
 }
 
 // findings describe reported findings that break nothing.

@@ -476,7 +476,7 @@ func (c *Checker) reused(ev engine.Reused) {
 	c.spawned(ev.Unit, ev.Run)
 	before := b.good
 	c.succeed(ev.Unit)
-	if before > 0 {
+	if before > 0 && !ev.Restored {
 		b.good = before // it is the same result
 	}
 	if b.spec.Manual && b.must == 0 {

@@ -1,7 +1,6 @@
 package simulate
 
 import (
-	"fmt"
 	"slices"
 	"time"
 
@@ -64,7 +63,7 @@ func (w *World) build(unit string, p *process) {
 	if !newer {
 		return
 	}
-	from := w.holding(unit)
+	from := w.Holding(unit)
 	w.In(p.b.EndsAfter*2/3, func() {
 		if p.alive {
 			t.made, t.at = from, w.Moment().Wall
@@ -72,9 +71,6 @@ func (w *World) build(unit string, p *process) {
 		}
 	})
 }
-
-// holding is the contents of a unit's files.
-func (w *World) holding(unit string) string { return fmt.Sprint(w.contents[unit]) }
 
 // wroteAfterSave records whether a process that compares file times may have written after a save.
 func (w *World) wroteAfterSave(unit string, p *process) {
@@ -109,14 +105,14 @@ func (c *Checker) times(snap *engine.Snapshot) {
 		}
 		if !c.quitting && len(b.ignored) == 0 && w.unheard == 0 && w.Unwatched == "" && b.wanted &&
 			u.Freshness == engine.Current &&
-			t.made != w.holding(u.Name) &&
+			t.made != w.Holding(u.Name) &&
 			!doubted {
 			c.broke(
 				13,
 				"%s is shown as current without a doubt, but has made %s, and its files hold %s",
 				u.Name,
 				t.made,
-				w.holding(u.Name),
+				w.Holding(u.Name),
 			)
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"omnivigil/internal/api/report"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/dryrun"
+	"omnivigil/internal/engine/simulate/disk"
 	"omnivigil/internal/plan"
 )
 
@@ -35,6 +36,9 @@ type Behavior struct {
 	Writes     string        // it writes a file that affects this unit; empty: none
 	WriteAfter time.Duration // the time from its start to that write
 	Tool       *Tool         // of units that pick up changes by themselves
+	Lost       bool          // the outputs of earlier runs can no longer be restored
+	// RestoreTakes is how long it takes to restore outputs.
+	RestoreTakes time.Duration
 }
 
 // World is the outside world of one engine. It is not safe for concurrent use.
@@ -54,7 +58,7 @@ type World struct {
 
 	processes
 	writing
-	disk
+	onDisk
 }
 
 // Hooks let a test decide what happens in the world, and observe it.
@@ -103,14 +107,11 @@ type writing struct {
 	heardAhead time.Duration // Ahead at the last step
 }
 
-// disk is the contents of each unit's files, as the bursts that have really changed them, and the results of tasks.
-type disk struct {
-	contents map[string]map[int]bool
-	results  map[string]*result
-	times    map[string]*timed
-	unheard  int // written files that have not been reported
-	writes   map[string]int
-	made     int
+// onDisk is what is on disk, and what is known of it.
+type onDisk struct {
+	disk.Disk
+	times   map[string]*timed
+	unheard int // written files that have not been reported
 }
 
 type process struct {
@@ -120,7 +121,7 @@ type process struct {
 	went    bool  // its step has begun
 	tool    *tool // nil: it picks up no changes
 	order   engine.Start
-	input   *result       // its inputs at its start
+	input   *disk.Result  // its inputs at its start
 	wrote   engine.Moment // the last write
 	spawned bool
 	// Of a process that compares file times: when one of its files was first saved, and when its object was made.
@@ -139,10 +140,7 @@ func NewWorld(p *plan.Plan, behave func(unit string, run int) Behavior) *World {
 		writing: writing{
 			left: map[string][]string{}, open: map[string]*making{}, makes: map[int]bool{}, vague: map[int]bool{},
 		},
-		disk: disk{
-			contents: map[string]map[int]bool{}, results: map[string]*result{}, times: map[string]*timed{},
-			writes: map[string]int{},
-		},
+		onDisk: onDisk{Disk: disk.New(), times: map[string]*timed{}},
 	}
 	w.Now = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	return w
@@ -220,8 +218,12 @@ func (w *World) start(o engine.Start) {
 	b := w.Behave(o.Unit, o.Run)
 	p := &process{run: o.Run, b: b, alive: true, order: o}
 	w.procs[o.Unit] = p
-	if o.Reuse && w.holds(o.Unit) {
-		w.In(b.SpawnTakes, func() { w.reuse(o.Unit, p) })
+	if o.Reuse && w.Holds(w.Plan, o.Unit) {
+		w.In(b.SpawnTakes, func() { w.reuse(o.Unit, p, false) })
+		return
+	}
+	if r := w.Earlier(w.Plan, o.Unit); o.Reuse && r != nil && !b.Lost {
+		w.In(b.SpawnTakes+b.RestoreTakes, func() { w.restore(o.Unit, p, r) })
 		return
 	}
 	if b.SetupTakes > 0 {
@@ -247,7 +249,7 @@ func (w *World) spawn(unit string, p *process, after time.Duration) {
 			w.Send(engine.NotSpawned{Unit: unit, Run: p.run, Problem: "command not found"})
 			return
 		}
-		p.input, p.spawned = w.inputOf(unit), true
+		p.input, p.spawned = w.Input(w.Plan, unit), true
 		if u := w.Plan.Unit(unit); u != nil && u.ComparesTimes {
 			w.build(unit, p)
 		}
@@ -406,7 +408,7 @@ func (w *World) make(by string, p *process) {
 	m.writes++
 	writes := m.writes
 	if unit != by {
-		w.written(m.burst, []string{unit}, false, m.since)
+		w.written(m.burst, []string{unit}, Saving{}, m.since)
 	}
 	w.Send(engine.Touched{Burst: m.burst, Units: []string{unit}, Written: []time.Time{w.Moment().Wall}})
 	w.In(debounce, func() {
@@ -528,6 +530,7 @@ type Saving struct {
 	TouchedLost bool          // the first event does not reach the engine
 	Vague       bool          // the units' own runs may have written them, as far as visible
 	Same        bool          // the contents are the same as before
+	Back        bool          // the contents are those of an earlier time, as after a switch of branches
 	Older       time.Duration // how old their times are
 	Notice      time.Duration // from the write to the report to the engine
 }
@@ -546,7 +549,7 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 	w.vague[burst] = s.Vague
 	write := func() {
 		at, ahead, set := w.Moment().Wall, w.heardAhead, w.Ahead
-		w.written(burst, units, s.Same, since)
+		w.written(burst, units, s, since)
 		for _, h := range hits {
 			w.stamp(h.Unit, h.Path, s.Older, s.Same)
 			if s.TouchedLost { // what has ended by the time of the report is unknown
@@ -595,14 +598,14 @@ func (w *World) Save(s Saving, hits ...engine.Hit) {
 }
 
 // written records a write to a file that affects these units.
-func (w *World) written(burst int, units []string, same bool, since engine.Moment) {
+func (w *World) written(burst int, units []string, s Saving, since engine.Moment) {
 	for _, name := range units {
 		if w.Wrote != nil {
 			w.Wrote(name, burst)
 		}
-		w.change(name, burst, same)
+		w.Change(name, burst, s.Same, s.Back)
 	}
 	for _, t := range w.tools(units) {
-		t.written(same, since)
+		t.written(s.Same, since)
 	}
 }

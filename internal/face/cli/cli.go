@@ -122,6 +122,7 @@ Without a command, omnivigil starts the project in the current directory, as
 		checkCommand(&at),
 		draftCommand(&at),
 		schemaCommand(),
+		storeCommand(),
 		whyCommand(&at),
 		demoCommand(),
 	)

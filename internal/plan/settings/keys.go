@@ -154,6 +154,13 @@ func init() {
 			kinds:  []plan.Kind{plan.Task},
 			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.Reuse = r.flag(e) },
 			misfit: "only a task's result is reused"},
+		"keep_outputs": {
+			says:   "How large its outputs may be to be restored later when its inputs are as they were; default 500 MB.",
+			shape:  sizeShape,
+			kinds:  []plan.Kind{plan.Task},
+			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.KeepOutputs = r.size(e) },
+			misfit: "only a task's outputs are restored",
+		},
 		"observe": {says: "true: what it reads, writes and connects to is compared with its settings.",
 			shape: flagShape, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Observe = r.flag(e) }},
 		"alone": {says: "true: nothing else runs at the same time.", shape: flagShape,

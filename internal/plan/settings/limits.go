@@ -13,7 +13,12 @@ import (
 var (
 	defaultLogs    = plan.Limits{Size: 2e9, Age: 14 * day}
 	defaultHistory = plan.Limits{Size: 500e6, Age: 180 * day}
+	// DefaultStore are the limits of the store of contents, without a personal setting.
+	DefaultStore = plan.Limits{Size: 4e9, Age: 30 * day}
 )
+
+// defaultKeepOutputs is how large the outputs of a run may be to be kept.
+const defaultKeepOutputs = 500e6
 
 const day = 24 * time.Hour
 

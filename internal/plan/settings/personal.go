@@ -25,6 +25,8 @@ type Personal struct {
 	Keys   map[string][]string // by action
 	// Leave is how long a project waits for another screen after its last one was lost, such as with its terminal.
 	Leave time.Duration
+	// Store are the limits of the store of contents.
+	Store plan.Limits
 	// AssistantsMayType allows coding assistants to type into the terminals of units.
 	AssistantsMayType bool
 	Shortcuts         map[string]Shortcut
@@ -70,7 +72,7 @@ func (s Shortcut) With(words []string) []string {
 // ReadPersonal reads a user's file; a missing one is like an empty one. Actions are the actions that have keys. If
 // the file is invalid the error is a Problems, and its valid part is returned, too.
 func ReadPersonal(file string, actions []string) (*Personal, error) {
-	p := &Personal{Leave: DefaultLeave, Keys: map[string][]string{}, Shortcuts: map[string]Shortcut{},
+	p := &Personal{Leave: DefaultLeave, Store: DefaultStore, Keys: map[string][]string{}, Shortcuts: map[string]Shortcut{},
 		Selections: map[string][]string{}}
 	data, err := files.Read(file, files.Sane)
 	switch {
@@ -100,6 +102,8 @@ func (r *reader) personal(p *Personal, actions []string) {
 			p.Notify = r.oneOf(e, "desktop", "bell", "off")
 		case "leave":
 			p.Leave = r.duration(e.Value, e.Key)
+		case "store":
+			r.readLimits(e, &p.Store)
 		case "editor":
 			if r.want(e.Value, document.TextKind, e.Key) {
 				p.Editor = e.Value.Text
@@ -119,7 +123,7 @@ func (r *reader) personal(p *Personal, actions []string) {
 				}
 			}
 		default:
-			hint := "known here: theme, notify, editor, leave, assistants_may_type, keys, shortcut, selection"
+			hint := "known here: theme, notify, editor, leave, store, assistants_may_type, keys, shortcut, selection"
 			if slices.Contains([]string{"service", "task", "suite", "project"}, e.Key) {
 				hint = "units belong in the project's " + plan.FileName
 			}

@@ -55,7 +55,7 @@ func parsePlan(shown, abs, root string, data []byte) (*plan.Plan, error) {
 	r := &reader{
 		Document: doc,
 		plan: &plan.Plan{
-			Jobs: defaultJobs(), Logs: defaultLogs, History: defaultHistory, File: abs, Root: root, Name: filepath.Base(root),
+			Jobs: defaultJobs(), Logs: defaultLogs, History: defaultHistory, KeepChanges: true, File: abs, Root: root, Name: filepath.Base(root),
 		},
 		defaults: &document.Table{},
 		env:      variables{machine: os.LookupEnv},
@@ -188,11 +188,14 @@ func (r *reader) readProject(v *document.Value) {
 			r.readLimits(e, &r.plan.Logs)
 		case "history":
 			r.readLimits(e, &r.plan.History)
+		case "keep_changes":
+			r.plan.KeepChanges = r.flag(e)
 		case "on_verdict":
 			c := r.plainCommand(e)
 			r.plan.OnVerdict = &c
 		default:
-			r.unknown(e, "[project]", []string{"name", "env_files", "secret", "jobs", "logs", "history", "on_verdict"})
+			r.unknown(e, "[project]", []string{"name", "env_files", "secret", "jobs", "logs", "history", "keep_changes",
+				"on_verdict"})
 		}
 	}
 }
@@ -334,6 +337,9 @@ func (r *reader) readUnit(e *document.Entry, kind plan.Kind) {
 			`say what it makes, such as outputs = ["build/**"]; outputs = [] for a task that makes no file`,
 			"\"reuse\" needs \"outputs\"",
 		)
+	}
+	if u.Reuse && u.KeepOutputs == 0 {
+		u.KeepOutputs = defaultKeepOutputs
 	}
 	repeatable := u.Ready.Port != 0 || u.Ready.HTTP != "" || u.Ready.Run != nil
 	if health := e.Value.Table.Get("health"); health != nil && !repeatable {

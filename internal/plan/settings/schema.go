@@ -33,6 +33,10 @@ func Schema() *jsonschema.Schema {
 			"history": described(
 				"Limits for the history of runs, tests, findings and samples; the oldest are deleted first.", limitsShape(),
 			),
+			"keep_changes": described(
+				"false: the contents of changed files are not kept. They show what changed; env files and secrets never are.",
+				flagShape(),
+			),
 		})),
 		"defaults": described("Keys that apply to all units which do not set them.", unitShape(0, true)),
 		"group": described(
@@ -292,9 +296,11 @@ func reactionsShape() *jsonschema.Schema {
 	return listOf(one)
 }
 
+func sizeShape() *jsonschema.Schema { return quantityShape("kB|MB|GB|TB") }
+
 func limitsShape() *jsonschema.Schema {
 	return tableShape(map[string]*jsonschema.Schema{
-		"size": described("A size, such as \"500 MB\".", quantityShape("kB|MB|GB|TB")),
+		"size": described("A size, such as \"500 MB\".", sizeShape()),
 		"age":  described("An age, such as \"14 days\".", quantityShape("hours?|days?|weeks?")),
 	})
 }

@@ -355,6 +355,9 @@ func (r *Live) exited(x process.Exit) {
 		end.Newest = r.project.Newest(r.Unit)
 	}
 	r.project.Send(end)
+	if engine.Exit(x).OK() {
+		r.keep()
+	}
 }
 
 // IsOver reports whether the run's process is gone.

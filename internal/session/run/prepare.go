@@ -1,13 +1,18 @@
 package run
 
 import (
+	"errors"
 	"fmt"
+	"time"
 
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
+	"omnivigil/internal/store/contents"
+	"omnivigil/internal/store/reuse"
+	"omnivigil/internal/text/format"
 )
 
 // prepare runs what comes before the unit's own command, and then that. It reports the result to the engine.
@@ -28,7 +33,7 @@ func (r *Live) prepare(o engine.Start) {
 	r.spawn(o)
 }
 
-// isReused finds out whether the unit's last good result is valid, and reports whether it is used. If not, what the
+// isReused finds out whether an earlier result of the unit is valid, and reports whether it is used. If not, what the
 // run depends on is recorded for its end.
 func (r *Live) isReused(o engine.Start) bool {
 	attempt, err := r.project.Results.Begin(r.project.Plan(), r.Unit)
@@ -39,12 +44,14 @@ func (r *Live) isReused(o engine.Start) bool {
 	case r.isStopped():
 		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: "stopped"})
 		return true
-	case attempt.Holds && o.Reuse && !r.requested:
+	case o.Reuse && !r.requested && (attempt.Holds || r.restore(attempt)):
 		if len(r.Unit.Outputs) > 0 {
 			r.project.Reused(r.Unit, o.Run)
 		}
 		r.reuseMeaning(attempt.Told())
-		r.project.Send(engine.Reused{Unit: o.Unit, Run: o.Run, At: attempt.At, Took: attempt.Took})
+		r.project.Send(engine.Reused{
+			Unit: o.Unit, Run: o.Run, At: attempt.At(), Took: attempt.Took(), Restored: !attempt.Holds,
+		})
 		return true
 	}
 	if o.Command.Equal(r.Unit.Run) && len(o.Words) == 0 {
@@ -53,14 +60,58 @@ func (r *Live) isReused(o engine.Start) bool {
 	return false
 }
 
+// restore restores the outputs of an earlier result, with the lines of its output, and reports whether that was done. If
+// not, the task has to run.
+func (r *Live) restore(attempt *reuse.Attempt) bool {
+	if !attempt.IsKept() {
+		return false
+	}
+	done, err := attempt.Restore()
+	switch {
+	case errors.Is(err, contents.ErrAbsent): // deleted to stay within the limits of the store, or damaged
+		return false
+	case err != nil:
+		r.project.Note(r.Entry(logbook.Note), "its outputs cannot be restored: "+err.Error())
+		return false
+	}
+	if len(done.Lines) > 0 {
+		r.project.Note(r.Entry(logbook.Note), "output of the run at "+format.Moment(attempt.At(), time.Now())+":")
+		r.project.Book.Append(r.Entry(logbook.Output), done.Lines...)
+	}
+	return true
+}
+
 // remember keeps the result of a successful run, if it can be reused.
 func (r *Live) remember() {
 	if r.attempt == nil || r.project.InDoubt(r.Unit.Name) {
+		r.attempt = nil
 		return
 	}
 	if err := r.attempt.EndedWell(r.told); err != nil {
 		r.project.Note(r.Entry(logbook.Note), "its result cannot be reused: "+err.Error())
+		r.attempt = nil
 	}
+}
+
+// maxKeptLines is how many lines of a run are kept with its outputs: the last ones.
+const maxKeptLines = 5000
+
+// keep stores the outputs of a run whose result was remembered, in the background: nothing waits for it.
+func (r *Live) keep() {
+	attempt := r.attempt
+	if attempt == nil {
+		return
+	}
+	r.project.Results.Background(func() {
+		different, err := attempt.Keep(r.project.Lines(r.Unit.Name, r.Number, maxKeptLines))
+		if len(different) > 0 {
+			r.project.Note(r.Entry(logbook.Note), fmt.Sprintf("it is not deterministic: %s differ from what an earlier run "+
+				"made of the same inputs; leave \"reuse\" out if that matters", format.List(different)))
+		}
+		if err != nil {
+			r.project.Note(r.Entry(logbook.Note), "its outputs cannot be restored later: "+err.Error())
+		}
+	})
 }
 
 // setUp runs a setup step, unless it is done. It reports whether the run can continue.

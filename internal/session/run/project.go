@@ -62,7 +62,9 @@ type Host interface {
 	// returns the log for a new run that is to be observed, and whether that was requested; nil: it is not
 	Observe(u *plan.Unit, run int) (log *observe.Log, requested bool)
 	NotObserved(unit string, why error) // records that a run cannot be observed
-	Ended(u *plan.Unit)                 // stores what the run was seen to do; writes files
+	// returns the last lines of a run's output, as they were written; reads files
+	Lines(unit string, run, most int) []string
+	Ended(u *plan.Unit) // stores what the run was seen to do; writes files
 	// records the results of a run whose tests have ended; same: nothing that affects the unit had changed before it
 	Tested(u *plan.Unit, run int, began time.Time, same bool, cases []results.Case)
 }

@@ -107,6 +107,7 @@ func (c Converter) Run(r engine.Run) api.Run {
 		ReadyAt:   r.ReadyAt.Wall,
 		EndedAt:   r.EndedAt.Wall,
 		ReusedAt:  r.Reused,
+		Restored:  r.Restored,
 		Problem:   c(explain.Problem(r.Problem)),
 		Pace:      explain.Pace(r.Pace),
 		Spans:     c.spans(r.Spans),

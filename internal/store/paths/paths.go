@@ -33,6 +33,9 @@ func Results(file string) string { return filepath.Join(State(), "results", file
 // History is the directory of a project's history.
 func History(file string) string { return filepath.Join(State(), "history", filepath.Base(Logs(file))) }
 
+// Contents is the directory of the contents that are stored for all projects.
+func Contents() string { return filepath.Join(State(), "contents") }
+
 // Typed is the directory of the settings of commands typed in a directory, with a directory for each.
 func Typed(folder string) string {
 	folder = resolved(folder)

@@ -13,11 +13,12 @@ import (
 	"time"
 
 	"omnivigil/internal/files"
+	"omnivigil/internal/store/contents"
 	"omnivigil/internal/watch/stamp"
 )
 
 // Sum is the SHA-256 of a file's contents.
-type Sum [sha256.Size]byte
+type Sum = contents.Sum
 
 // known is what was found when a file was read.
 type known struct {

@@ -2,6 +2,7 @@ package reuse
 
 import (
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -14,6 +15,7 @@ import (
 
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/settings"
+	"omnivigil/internal/store/contents"
 	"omnivigil/internal/watch/pattern"
 )
 
@@ -64,7 +66,7 @@ func (o *office) write(name, text string) {
 func (o *office) begin() (*Results, *Attempt) {
 	p, err := settings.Read(o.at(plan.FileName))
 	require.NoError(o.t, err)
-	r := In(o.state, o.root, func(unit string) []string {
+	r := In(o.state, o.root, contents.In(filepath.Join(o.state, "contents"), contents.Limits{}), func(unit string) []string {
 		var patterns []string
 		for _, w := range p.Unit(unit).Watch {
 			patterns = append(patterns, w.Text)
@@ -80,6 +82,125 @@ func (o *office) runWell() {
 	r, a := o.begin()
 	require.NoError(o.t, a.EndedWell(nil))
 	require.NoError(o.t, r.Save())
+}
+
+// makes is a run with outputs, by their names, whose output is one line. It returns what differs from an earlier run.
+func (o *office) makes(outputs map[string]string) (different []string) {
+	r, a := o.begin()
+	for name, text := range outputs {
+		o.write("build/"+name, text)
+	}
+	require.NoError(o.t, a.EndedWell([]byte("told")))
+	different, err := a.Keep([]string{fmt.Sprint(len(outputs), " made")})
+	require.NoError(o.t, err)
+	require.NoError(o.t, r.Save())
+	return different
+}
+
+func (o *office) clean() { require.NoError(o.t, os.RemoveAll(o.at("build/pages"))) }
+
+func (o *office) has(outputs map[string]string) {
+	o.t.Helper()
+	got := map[string]string{}
+	for _, name := range pattern.Files(o.root, []string{"build/fares.json", "build/pages/**"}) {
+		data, err := os.ReadFile(name)
+		require.NoError(o.t, err)
+		rel, err := filepath.Rel(o.at("build"), name)
+		require.NoError(o.t, err)
+		got[filepath.ToSlash(rel)] = string(data)
+	}
+	assert.Equal(o.t, outputs, got)
+}
+
+// TestRestore makes results of two states of the inputs, and switches between these.
+func TestRestore(t *testing.T) {
+	o := open(t)
+	o.clean()
+	o.write("build/pages/note.txt", "of the user")
+	east := map[string]string{"fares.json": "east", "pages/1.html": "1", "pages/note.txt": "of the user"}
+	west := map[string]string{"fares.json": "west", "pages/1.html": "1", "pages/2.html": "2", "pages/note.txt": "of the user"}
+	time.Sleep(2 * sameTick) // the note is older than the runs
+	o.makes(east)
+	o.write("fares/a.csv", "west")
+	o.makes(west)
+	for range 3 {
+		o.write("fares/a.csv", "fares/a.csv")
+		_, a := o.begin()
+		require.False(t, a.Holds)
+		require.True(t, a.IsKept())
+		done, err := a.Restore()
+		require.NoError(t, err)
+		assert.Equal(t, []string{"3 made"}, done.Lines)
+		assert.Equal(t, []string{"build/pages/2.html"}, done.Removed, "it was made by a run")
+		assert.Equal(t, "told", string(a.Told()))
+		o.has(east)
+		assert.True(t, o.holds())
+
+		o.write("fares/a.csv", "west")
+		o.clean()
+		_, a = o.begin()
+		done, err = a.Restore()
+		require.NoError(t, err)
+		assert.ElementsMatch(t,
+			[]string{"build/fares.json", "build/pages/1.html", "build/pages/2.html", "build/pages/note.txt"}, done.Written)
+		o.has(west)
+	}
+
+	// A file that no run made stays.
+	o.write("build/pages/own.txt", "of the user")
+	past := time.Now().Add(-time.Hour)
+	require.NoError(t, os.Chtimes(o.at("build/pages/own.txt"), past, past))
+	_, a := o.begin()
+	_, err := a.Restore()
+	require.NoError(t, err)
+	assert.FileExists(t, o.at("build/pages/own.txt"))
+
+	// Without the contents, it has to run.
+	require.NoError(t, os.RemoveAll(filepath.Join(o.state, "contents")))
+	o.clean()
+	_, a = o.begin()
+	assert.False(t, a.Holds || a.IsKept())
+	_, err = a.Restore()
+	require.ErrorIs(t, err, contents.ErrAbsent)
+}
+
+func TestNotDeterministic(t *testing.T) {
+	o := open(t)
+	o.clean()
+	assert.Empty(t, o.makes(map[string]string{"fares.json": "1", "pages/1.html": "1"}))
+	assert.Empty(t, o.makes(map[string]string{"fares.json": "1"}))
+	assert.Equal(t, []string{"build/fares.json", "build/pages/2.html"},
+		o.makes(map[string]string{"fares.json": "2", "pages/2.html": "2"}))
+}
+
+// TestKeepFails checks what is not kept, and that the result is still valid.
+func TestKeepFails(t *testing.T) {
+	for name, test := range map[string]struct {
+		before  func(o *office)
+		problem string
+	}{
+		"too large": {func(o *office) { o.write("build/fares.json", strings.Repeat("x", 2_000_000)) }, "at most 1 MB"},
+		"the disk":  {func(o *office) { o.write("../"+filepath.Base(o.state)+"/contents", "a file") }, "not a directory"},
+		"a link that leaves": {func(o *office) {
+			require.NoError(o.t, os.Symlink("/etc", o.at("build/pages/etc")))
+		}, "outside of the project"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			o := open(t)
+			o.state = filepath.Join(filepath.Dir(o.root), filepath.Base(o.state))
+			require.NoError(t, os.MkdirAll(o.state, 0o755))
+			test.before(o)
+			r, a := o.begin()
+			a.unit.KeepOutputs = 1_000_000
+			require.NoError(t, a.EndedWell(nil))
+			_, err := a.Keep(nil)
+			require.ErrorContains(t, err, test.problem)
+			require.NoError(t, r.Save())
+			_, a = o.begin()
+			assert.True(t, a.Holds)
+			assert.False(t, a.IsKept())
+		})
+	}
 }
 
 func (o *office) holds() bool {
@@ -147,12 +268,15 @@ func TestInputsWrittenDuringARun(t *testing.T) {
 func TestARecordThatCannotBeRead(t *testing.T) {
 	o := open(t)
 	o.runWell()
-	records, err := filepath.Glob(filepath.Join(o.state, "reuse", "*", "*"))
-	require.NoError(t, err)
-	require.Len(t, records, 3, "the record, what was reported of it, and the index")
-	for _, file := range records {
-		require.NoError(t, os.WriteFile(file, []byte("{"), 0o600))
-	}
+	damaged := 0
+	require.NoError(t, filepath.WalkDir(filepath.Join(o.state, "reuse"), func(file string, e fs.DirEntry, err error) error {
+		if err == nil && !e.IsDir() {
+			damaged++
+			err = os.WriteFile(file, []byte("{"), 0o600)
+		}
+		return err
+	}))
+	require.Equal(t, 3, damaged, "the result, what was made, and the index")
 	assert.False(t, o.holds())
 	o.runWell()
 	assert.True(t, o.holds())

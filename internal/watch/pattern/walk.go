@@ -20,7 +20,19 @@ func Files(root string, patterns []string) []string {
 		in.Rules = append(in.Rules, Rule{Pattern: text})
 	}
 	found := map[string]bool{}
-	NewMatcher(root, []Interest{in}).walk(func(file string, _ []Match) { found[filepath.FromSlash(file)] = true })
+	NewMatcher(root, []Interest{in}).walk(func(file string, _ []Match) { found[filepath.FromSlash(file)] = true }, nil)
+	return slices.Sorted(maps.Keys(found))
+}
+
+// Everything returns what Files returns, and the empty directories in which any file would match.
+func Everything(root string, patterns []string) []string {
+	in := Interest{}
+	for _, text := range patterns {
+		in.Rules = append(in.Rules, Rule{Pattern: text})
+	}
+	found := map[string]bool{}
+	visit := func(file string, _ []Match) { found[filepath.FromSlash(file)] = true }
+	NewMatcher(filepath.ToSlash(root), []Interest{in}).walk(visit, func(dir string) { found[filepath.FromSlash(dir)] = true })
 	return slices.Sorted(maps.Keys(found))
 }
 
@@ -35,25 +47,30 @@ func MatchAny(root string, patterns []string) []bool {
 		for _, a := range hears {
 			matched[a.Interest] = true
 		}
-	})
+	}, nil)
 	return matched
 }
 
-// walk visits every file that affects some interest, whether version control ignores it or not.
-func (m *Matcher) walk(visit func(file string, hears []Match)) {
+// walk visits every file that affects some interest, whether version control ignores it or not. Empty, if set, is
+// called with each empty directory in which any file would affect one.
+func (m *Matcher) walk(visit func(file string, hears []Match), empty func(dir string)) {
 	walked := map[string]bool{}
 	for _, in := range m.Interests {
 		for _, p := range in.RulePatterns {
 			if base := files.Existing(p.Base()); !walked[base] {
 				walked[base] = true
-				m.walkFolder(base, m.At(base), visit)
+				m.walkFolder(base, m.At(base), visit, empty)
 			}
 		}
 	}
 }
 
-func (m *Matcher) walkFolder(dir string, at Place, visit func(string, []Match)) {
-	entries, _ := os.ReadDir(filepath.FromSlash(dir))
+func (m *Matcher) walkFolder(dir string, at Place, visit func(string, []Match), empty func(string)) {
+	const any = "a name that no pattern has"
+	entries, err := os.ReadDir(filepath.FromSlash(dir))
+	if err == nil && len(entries) == 0 && empty != nil && len(m.Hears(at, any, false)) > 0 {
+		empty(dir)
+	}
 	for _, entry := range entries {
 		name := entry.Name()
 		file := path.Join(dir, name)
@@ -62,7 +79,7 @@ func (m *Matcher) walkFolder(dir string, at Place, visit func(string, []Match)) 
 		}
 		if entry.IsDir() {
 			if below := at.Enter(name); m.Wants(below, false) {
-				m.walkFolder(file, below, visit)
+				m.walkFolder(file, below, visit, empty)
 			}
 		} else if hears := m.Hears(at, name, false); len(hears) > 0 {
 			visit(file, hears)

@@ -200,6 +200,7 @@ func (dr *script) behave(unit string, _ int) simulate.Behavior {
 	}
 	if ends {
 		b.EndsAfter = d(r, 1, 2000)
+		b.RestoreTakes, b.Lost = d(r, 1, 200), r.IntN(5) == 0
 	}
 	if dr.world.Plan.Unit(unit).MayServe {
 		switch r.IntN(4) {
@@ -476,6 +477,7 @@ func (dr *script) save() {
 		s.Older = time.Duration(1+r.IntN(100)) * time.Second
 	}
 	s.Same = !s.TouchedLost && s.Debounce > 0 && r.IntN(10) == 0
+	s.Back = !s.Same && r.IntN(2) == 0
 	w.Save(s, hits...)
 }
 

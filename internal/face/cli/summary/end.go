@@ -8,8 +8,10 @@ import (
 // End describes how a unit has ended, or why it has not started.
 func End(u *api.Unit) string {
 	switch {
+	case u.State == api.Done && u.Run.Restored:
+		return "done, restored from " + u.Run.ReusedAt.Format("2 Jan 15:04")
 	case u.State == api.Done && !u.Run.ReusedAt.IsZero():
-		return "done, reused of " + u.Run.ReusedAt.Format("2 Jan 15:04")
+		return "done, reused from " + u.Run.ReusedAt.Format("2 Jan 15:04")
 	case u.State.Broken() && u.Run.Problem != "":
 		return string(u.State) + " (" + u.Run.Problem + ")"
 	case u.State.Broken() && u.Report.Trouble != "" && u.Report.Run == u.Run.Number:

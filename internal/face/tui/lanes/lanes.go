@@ -384,7 +384,11 @@ func NoteOf(m *view.Model, u *api.Unit) string {
 	case u.Run.Pace != "":
 		return u.Run.Pace
 	case u.Kind != "relay":
-		return strings.TrimSpace(outcome(u) + notRun(u))
+		note := strings.TrimSpace(outcome(u) + notRun(u))
+		if note == "" && u.Run.Restored {
+			note = "restored"
+		}
+		return note
 	case use.Failed > 0:
 		return fmt.Sprintf("%.0f/s, %d failed", use.Requests, use.Failed)
 	case use.Requests > 0:
@@ -438,7 +442,7 @@ func took(u *api.Unit, now time.Time) string {
 	case p.Number > 1:
 		return format.Duration(p.EndedAt.Sub(p.BeganAt))
 	case !r.ReusedAt.IsZero() && now.Sub(r.ReusedAt) < 12*time.Hour:
-		return "of " + r.ReusedAt.Format("15:04")
+		return "from " + r.ReusedAt.Format("15:04")
 	case !r.ReusedAt.IsZero():
 		return r.ReusedAt.Format("2 Jan")
 	case !r.ReadyAt.IsZero():

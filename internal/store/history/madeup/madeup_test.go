@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"omnivigil/internal/api"
 	"omnivigil/internal/api/past"
 	"omnivigil/internal/store/history"
 	"omnivigil/internal/store/history/database"
@@ -59,6 +60,26 @@ func BenchmarkYear(b *testing.B) {
 		}
 		b.ReportMetric(float64(b.Elapsed().Microseconds())/1000/float64(b.N), "ms")
 	})
+	sessions, err := r.History(b.Context(), past.Query{What: past.Sessions, Count: 100})
+	require.NoError(b, err)
+	session := sessions.Sessions[99]
+	for name, ask := range map[string]func() error{
+		"session's state":    func() error { _, err := r.State(b.Context(), session.Name); return err },
+		"session's tests":    func() error { _, err := r.CasesAt(b.Context(), session.Ended); return err },
+		"session's findings": func() error { _, err := r.FindingsAt(b.Context(), session.Ended); return err },
+		"session's samples":  func() error { _, err := r.Samples(b.Context(), session.Name, 0); return err },
+		"session's verdict": func() error {
+			_, err := r.VerdictAt(b.Context(), session.Name, api.VerdictQuery{At: session.Ended})
+			return err
+		},
+	} {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				require.NoError(b, ask())
+			}
+			b.ReportMetric(float64(b.Elapsed().Microseconds())/1000/float64(b.N), "ms")
+		})
+	}
 	for name, q := range map[string]past.Query{
 		"units":       {What: past.Units},
 		"runs":        {What: past.Runs, Units: []string{"suite0"}},

@@ -127,7 +127,7 @@ func (r *Reader) side(
 }
 
 // comparedResults is how many runs of tests are compared, the newest ones.
-const comparedResults = 120
+const comparedResults = 80
 
 // differences are what differs by more than chance.
 func (p *pair) differences(of past.Difference, lookedAt int) (all []past.Difference) {

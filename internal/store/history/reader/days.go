@@ -194,7 +194,7 @@ func (r *Reader) testDays(ctx context.Context, q past.Query) ([]past.Day, error)
 // newestTestDays are the days of a test that are not summarized yet.
 func (r *Reader) newestTestDays(ctx context.Context, q past.Query, test int64) (all []past.Day, err error) {
 	w := conditionOf(q, "ended", "unit.name")
-	rows, err := r.db.QueryContext(ctx, `SELECT ended, same, cases FROM result JOIN run ON run.id = result.run
+	rows, err := r.db.QueryContext(ctx, `SELECT ended, same, cases FROM run CROSS JOIN result ON result.run = run.id
 		JOIN unit ON unit.id = result.unit`+w.String()+" AND cases IS NOT NULL ORDER BY ended", w.args...)
 	sum := cases.Daily{Last: -1}
 	finish := func() {

@@ -1,0 +1,246 @@
+package reuse
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"omnivigil/internal/files"
+	"omnivigil/internal/plan"
+	"omnivigil/internal/store/contents"
+	"omnivigil/internal/store/tree"
+	"omnivigil/internal/watch/pattern"
+	"omnivigil/internal/watch/stamp"
+)
+
+// entry is a good result of a task.
+type entry struct {
+	Outputs string            `json:"outputs"` // a hash of what was made
+	At      time.Time         `json:"at"`      // when it ended
+	Took    time.Duration     `json:"took"`    // from the start of its process
+	Told    []byte            `json:"told,omitempty"`
+	Tree    *contents.Content `json:"tree,omitempty"`  // the outputs, a tree.Tree as JSON; nil: they are not kept
+	Lines   *contents.Content `json:"lines,omitempty"` // the output, an array of lines as JSON
+}
+
+const (
+	maxEntry   = 256 << 20 // bytes of an entry
+	maxStored  = 64 << 20  // bytes of a tree or of lines
+	maxEntries = 200       // of a task
+)
+
+// folder is the directory of a unit's results.
+func (r *Results) folder(u *plan.Unit) string {
+	name := sha256.Sum256([]byte(u.Name))
+	return filepath.Join(r.dir, hex.EncodeToString(name[:16]))
+}
+
+func (r *Results) fileOf(u *plan.Unit, needed string) string {
+	return filepath.Join(r.folder(u), needed+".json")
+}
+
+// load returns the result of a unit with a key; nil: there is none.
+func (r *Results) load(u *plan.Unit, needed string) *entry {
+	data, err := files.Read(r.fileOf(u, needed), maxEntry)
+	e := &entry{}
+	if err != nil || json.Unmarshal(data, e) != nil {
+		return nil
+	}
+	return e
+}
+
+// save stores a result, and deletes the oldest ones if there are too many.
+func (r *Results) save(u *plan.Unit, needed string, e *entry) error {
+	err := files.KeepCache(r.fileOf(u, needed), func(w io.Writer) error { return json.NewEncoder(w).Encode(e) })
+	if err != nil {
+		return fmt.Errorf("remember the result of %s: %w", u.Name, err)
+	}
+	all, err := filepath.Glob(r.fileOf(u, "*"))
+	if err != nil || len(all) <= maxEntries {
+		return err
+	}
+	used := map[string]time.Time{}
+	for _, file := range all {
+		if info, err := os.Stat(file); err == nil {
+			used[file] = info.ModTime()
+		}
+	}
+	slices.SortFunc(all, func(a, b string) int { return used[a].Compare(used[b]) })
+	for _, file := range all[:len(all)-maxEntries] {
+		os.Remove(file) // otherwise the next time
+	}
+	return nil
+}
+
+// madeFile has the paths of the outputs that runs of a unit have made, relative to the project's directory, as JSON.
+func (r *Results) madeFile(u *plan.Unit) string { return filepath.Join(r.folder(u), "made") }
+
+// madeBy returns the outputs that runs of a unit have made, and that still exist or not.
+func (r *Results) madeBy(u *plan.Unit) (paths []string) {
+	data, err := files.Read(r.madeFile(u), maxStored)
+	if err != nil || json.Unmarshal(data, &paths) != nil {
+		return nil
+	}
+	return paths
+}
+
+func (r *Results) setMade(u *plan.Unit, paths []string) error {
+	slices.Sort(paths)
+	err := files.KeepCache(r.madeFile(u), func(w io.Writer) error { return json.NewEncoder(w).Encode(slices.Compact(paths)) })
+	if err != nil {
+		return fmt.Errorf("remember what %s has made: %w", u.Name, err)
+	}
+	return nil
+}
+
+// noteMade records which of the outputs runs of the unit have made: this one, if they were written since it began, or
+// an earlier one.
+func (a *Attempt) noteMade() error {
+	before := map[string]bool{}
+	for _, p := range a.results.madeBy(a.unit) {
+		before[p] = true
+	}
+	var made []string
+	for _, name := range outputsOf(a.plan, a.unit) {
+		rel, err := filepath.Rel(a.plan.Root, name)
+		if err != nil {
+			continue
+		}
+		rel = filepath.ToSlash(rel)
+		info, err := os.Lstat(name)
+		if before[rel] || err == nil && stamp.Of(info).LastChange() >= a.began.UnixNano()-int64(sameTick) {
+			made = append(made, rel)
+		}
+	}
+	return a.results.setMade(a.unit, made)
+}
+
+// Keep stores the outputs of an attempt that has ended well, so that they can be restored, and the lines of its output.
+// Different are outputs that differ from those of an earlier run with the same key: then the task is not deterministic.
+// The error tells why the outputs are not kept. It blocks while it reads and writes files.
+func (a *Attempt) Keep(lines []string) (different []string, err error) {
+	r := a.results
+	if a.ended == nil || r.store == nil || len(a.unit.Outputs) == 0 {
+		return nil, nil
+	}
+	t, err := tree.Capture(a.plan.Root, outputsOf(a.plan, a.unit), r.store, r.known, a.unit.KeepOutputs)
+	if err != nil {
+		return nil, err
+	}
+	if outputs, err := r.outputs(a.plan, a.unit); err != nil || outputs != a.ended.Outputs {
+		return nil, err // they are those of a later run
+	}
+	if before := a.earlier; before != nil && before.Tree != nil && before.Outputs != a.ended.Outputs {
+		if was, err := r.tree(before); err == nil {
+			different = t.Differences(was)
+		}
+	}
+	if a.ended.Tree, err = r.add(t); err != nil {
+		return different, err
+	}
+	if a.ended.Lines, err = r.add(lines); err != nil {
+		return different, err
+	}
+	if err := r.save(a.unit, a.needed, a.ended); err != nil {
+		return different, err
+	}
+	return different, r.store.Tidy()
+}
+
+// known returns the sum of the contents of a file.
+func (r *Results) known(file string) (contents.Sum, bool) {
+	sum, _, err := r.index.Sum(file)
+	return sum, err == nil
+}
+
+// add stores a value as JSON.
+func (r *Results) add(value any) (*contents.Content, error) {
+	data, err := json.Marshal(value)
+	if err != nil {
+		return nil, err
+	}
+	c, err := r.store.Add(data)
+	return &c, err
+}
+
+// read reads what add has stored.
+func (r *Results) read(c *contents.Content, into any) error {
+	if c == nil {
+		return contents.ErrAbsent
+	}
+	data, err := r.store.Read(*c, maxStored)
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(data, into)
+}
+
+// tree returns the outputs of a result.
+func (r *Results) tree(e *entry) (t tree.Tree, err error) { return t, r.read(e.Tree, &t) }
+
+// IsKept reports whether the outputs of the earlier result can probably be restored.
+func (a *Attempt) IsKept() bool {
+	return a.results.store != nil && a.earlier != nil && a.earlier.Tree != nil && a.results.store.Has(*a.earlier.Tree)
+}
+
+// Restored is what Restore has done.
+type Restored struct {
+	tree.Done
+	Lines []string // of the output of the run
+}
+
+// Restore makes the outputs what the earlier run with the same key has made of them. It removes outputs which that run
+// did not make, if another run of the task made them. contents.ErrAbsent: they are no longer kept. After any other error
+// some of them may have been restored. It blocks while it reads and writes files.
+func (a *Attempt) Restore() (done Restored, err error) {
+	r := a.results
+	t, err := r.tree(a.earlier)
+	if err != nil {
+		return done, errors.Join(contents.ErrAbsent, err)
+	}
+	if err := a.covers(t); err != nil {
+		return done, err
+	}
+	made := r.madeBy(a.unit)
+	done.Done, err = tree.Restoring{Root: a.plan.Root, Store: r.store, Known: r.known, Remove: made}.Restore(t)
+	for _, p := range done.Removed {
+		made = slices.DeleteFunc(made, func(one string) bool { return one == p })
+	}
+	if err := errors.Join(err, r.setMade(a.unit, append(made, done.Written...))); err != nil {
+		return done, err
+	}
+	if a.earlier.Lines != nil {
+		if err := r.read(a.earlier.Lines, &done.Lines); err != nil { // only its output is missing
+			done.Lines = nil
+		}
+	}
+	now := time.Now()
+	os.Chtimes(r.fileOf(a.unit, a.needed), now, now) // so that it is not deleted as one of the oldest
+	return done, nil
+}
+
+// covers returns an error if a tree has something that is not an output of the unit.
+func (a *Attempt) covers(t tree.Tree) error {
+	var patterns []pattern.Pattern
+	for _, o := range a.unit.Outputs {
+		patterns = append(patterns, pattern.Compile(a.plan.Root, o.Text))
+	}
+	for _, e := range t {
+		name := path.Join(filepath.ToSlash(a.plan.Root), e.Path)
+		if e.Kind == tree.Directory {
+			name = path.Join(name, "any")
+		}
+		if !slices.ContainsFunc(patterns, func(p pattern.Pattern) bool { return p.Covers(name) }) {
+			return fmt.Errorf("%s is no output of %s", e.Path, a.unit.Name)
+		}
+	}
+	return nil
+}
