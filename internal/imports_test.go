@@ -40,13 +40,14 @@ var floors = []string{
 // allowed are the packages of the project that each may import, because the floors leave it open within one floor,
 // and so that a new arrow is a decision.
 var allowed = map[string]string{
-	"api":                    "api/past api/report api/seconds text/format text/location",
-	"api/client":             "api api/past api/socket",
+	"api":                    "api/changes api/past api/report api/seconds text/format text/location",
+	"api/changes":            "text/diff",
+	"api/client":             "api api/changes api/past api/socket",
 	"api/exit":               "",
 	"api/past":               "api/seconds",
 	"api/report":             "",
 	"api/seconds":            "",
-	"api/server":             "api api/past",
+	"api/server":             "api api/changes api/past",
 	"api/socket":             "files",
 	"demo":                   "",
 	"draft":                  "draft/node draft/project plan plan/settings text/escape text/format text/lazyregexp",
@@ -59,21 +60,22 @@ var allowed = map[string]string{
 	"engine/simulate":        "api/report engine engine/dryrun engine/explain engine/simulate/disk plan",
 	"engine/simulate/disk":   "plan",
 	"engine/simulate/random": "engine engine/explain engine/simulate plan",
-	"face/card":              "api text/escape text/format",
+	"face/card":              "api api/changes text/diff text/escape text/format",
 	"face/cli": "api api/client api/exit api/socket demo draft engine/recording face/cli/ask face/cli/personal " +
-		"face/cli/preview face/cli/summary face/cli/why face/client face/client/exporting face/client/history " +
-		"face/export face/mcp face/plain face/tui files output/redact plan plan/adhoc plan/document plan/edit " +
-		"plan/settings session/impact session/observation store/consent store/contents store/history " +
+		"face/cli/preview face/cli/store face/cli/summary face/cli/why face/client face/client/exporting " +
+		"face/client/history face/export face/mcp face/plain face/tui files output/redact plan plan/adhoc " +
+		"plan/document plan/edit plan/settings session/impact session/observation store/consent store/history " +
 		"store/history/madeup store/observed store/paths supervisor supervisor/guard text/escape text/format " +
 		"text/suggest watch/pattern watch/repository",
 	"face/cli/ask":      "api/exit face/cli/preview plan process store/consent store/paths text/escape text/format",
 	"face/cli/personal": "api/exit face/tui files plan/adhoc plan/document plan/edit plan/settings store/paths",
 	"face/cli/preview":  "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
+	"face/cli/store":    "api/exit face/client store/contents supervisor text/format",
 	"face/cli/summary":  "api text/escape text/format",
 	"face/cli/why":      "api api/exit face/card face/client",
-	"face/client": "api api/client api/exit api/socket face/card face/lookback face/plain face/timeline " +
-		"output/query output/reader output/terminal plan/settings session/ended session/history " +
-		"session/outcomes session/run store/paths text/escape text/format text/suggest",
+	"face/client": "api api/changes api/client api/exit api/socket face/card face/lookback face/plain " +
+		"face/timeline output/query output/reader output/terminal plan/settings session/ended session/history " +
+		"session/outcomes session/run store/contents store/paths text/diff text/escape text/format text/suggest",
 	"face/client/exporting": "api api/client api/exit api/past api/socket face/client face/draw face/export " +
 		"face/timeline output/query plan/settings store/history/reader store/paths text/format text/suggest",
 	"face/client/history": "api/exit api/past face/client face/lookback store/history/reader store/paths " +
@@ -81,7 +83,7 @@ var allowed = map[string]string{
 	"face/draw":     "api face/timeline text/format text/theme",
 	"face/export":   "api face/plain results/sarif text/escape text/pen",
 	"face/lookback": "api api/past text/format",
-	"face/mcp":      "api api/past face/card face/lookback text/escape text/format text/suggest",
+	"face/mcp":      "api api/changes api/past face/card face/lookback text/escape text/format text/suggest",
 	"face/plain":    "api text/escape text/format",
 	"face/timeline": "api api/past text/format",
 	"face/tui": "api face/timeline face/tui/arguments face/tui/cells face/tui/charts face/tui/lanes " +
@@ -98,8 +100,8 @@ var allowed = map[string]string{
 	"face/tui/panels": "api face/card face/tui/cells face/tui/lanes face/tui/overview face/tui/view text/format",
 	"face/tui/results": "api api/past face/export face/lookback face/timeline face/tui/arguments face/tui/cells " +
 		"face/tui/lanes face/tui/stream face/tui/view output/query text/escape text/format",
-	"face/tui/ripples": "api api/past face/draw face/timeline face/tui/cells face/tui/overview face/tui/stream " +
-		"face/tui/view output/query text/escape text/format",
+	"face/tui/ripples": "api api/changes api/past face/card face/draw face/timeline face/tui/cells " +
+		"face/tui/overview face/tui/panels face/tui/stream face/tui/view output/query text/escape text/format",
 	"face/tui/stream": "api face/tui/cells face/tui/lanes face/tui/view output/query output/structured " +
 		"text/escape text/format",
 	"face/tui/typing": "api face/tui/cells face/tui/overview face/tui/view output/terminal",
@@ -143,18 +145,20 @@ var allowed = map[string]string{
 	"results/runners/gotest": "api results results/reason results/source text/lazyregexp text/location",
 	"results/sarif":          "",
 	"results/source":         "text/lazyregexp text/location",
-	"session": "api api/past engine engine/explain engine/recording output/lens output/logbook output/reader " +
-		"output/redact plan plan/edit plan/settings process process/browser process/meter process/observe " +
-		"results session/account session/ended session/explanation session/history session/impact " +
-		"session/observation session/outcomes session/outputs session/pages session/run session/snapshot " +
-		"session/survey session/terminals session/verdicts session/writers store/consent store/contents " +
-		"store/history store/observed store/reuse store/setup text/escape text/format text/suggest watch " +
-		"watch/pattern",
+	"session": "api api/changes api/past engine engine/explain engine/recording output/lens output/logbook " +
+		"output/reader output/redact plan plan/edit plan/settings process process/browser process/meter " +
+		"process/observe results session/account session/changes session/ended session/explanation " +
+		"session/history session/impact session/observation session/outcomes session/outputs session/pages " +
+		"session/run session/snapshot session/survey session/terminals session/verdicts session/waited " +
+		"session/writers store/consent store/contents store/history store/observed store/reuse store/setup " +
+		"text/escape text/format text/suggest watch watch/pattern",
 	"session/account": "api",
-	"session/ended": "api output/logbook output/reader session/history session/outcomes store/history/reader " +
+	"session/changes": "api api/changes files output/redact plan store/contents store/history text/diff " +
 		"text/escape",
-	"session/explanation": "api engine engine/explain plan results/source session/outcomes text/format " +
-		"text/location",
+	"session/ended": "api api/changes output/logbook output/reader session/changes session/history " +
+		"session/outcomes store/contents store/history store/history/reader text/escape",
+	"session/explanation": "api api/changes engine engine/explain plan results/source session/outcomes " +
+		"text/format text/location",
 	"session/history": "api api/past plan process/meter results session/outcomes store/history " +
 		"store/history/database store/history/reader text/escape watch/repository",
 	"session/impact": "api engine engine/dryrun engine/explain plan plan/capture text/format text/suggest watch " +
@@ -172,6 +176,7 @@ var allowed = map[string]string{
 	"session/survey":         "engine",
 	"session/terminals":      "api engine output/logbook output/redact output/terminal plan session/run text/suggest",
 	"session/verdicts":       "api engine engine/explain plan process session/run",
+	"session/waited":         "api engine engine/explain output/logbook output/reader plan session/snapshot text/format",
 	"session/writers":        "engine process session/run",
 	"store/consent":          "files plan text/format",
 	"store/contents":         "files",
@@ -189,6 +194,7 @@ var allowed = map[string]string{
 	"supervisor": "api api/exit api/server api/socket demo engine output/logbook plan plan/settings session " +
 		"session/impact store/consent store/contents store/paths supervisor/guard",
 	"supervisor/guard": "process",
+	"text/diff":        "",
 	"text/escape":      "",
 	"text/format":      "",
 	"text/lazyregexp":  "",

@@ -3,6 +3,7 @@ package api
 import (
 	"time"
 
+	"omnivigil/internal/api/changes"
 	"omnivigil/internal/api/past"
 	"omnivigil/internal/text/location"
 )
@@ -23,16 +24,18 @@ type Failure struct {
 	Unit     string    `json:"unit"`
 	Run      int       `json:"run"`
 	State    State     `json:"state"`
-	How      string    `json:"how"`               // in words, with the exit status
-	At       time.Time `json:"at,omitzero"`       // when it ended; zero: its process is running
-	Excerpts []Excerpt `json:"excerpts"`          // the failed tests, then the findings; the first few
-	More     int       `json:"more,omitempty"`    // how many failed tests and findings come after these
-	Lines    []Line    `json:"lines,omitempty"`   // the lines of output that most likely tell the reason
-	LastGood *LastGood `json:"last_good"`         // nil: it has not run well in this session
-	Changed  []string  `json:"changed"`           // the files that changed since then
-	Earlier  *Earlier  `json:"earlier,omitempty"` // its last failure before; nil: none is in the history
-	Blocks   []Blocked `json:"blocks,omitempty"`  // the units that cannot become current because of it
-	Remedies []Remedy  `json:"remedies"`          // what to do, the most likely first
+	How      string    `json:"how"`             // in words, with the exit status
+	At       time.Time `json:"at,omitzero"`     // when it ended; zero: its process is running
+	Excerpts []Excerpt `json:"excerpts"`        // the failed tests, then the findings; the first few
+	More     int       `json:"more,omitempty"`  // how many failed tests and findings come after these
+	Lines    []Line    `json:"lines,omitempty"` // the lines of output that most likely tell the reason
+	LastGood *LastGood `json:"last_good"`       // nil: it has not run well in this session
+	Changed  []string  `json:"changed"`         // the files that changed since then
+	// Changes are how some of these files have changed, if that is kept.
+	Changes  []changes.File `json:"changes,omitempty"`
+	Earlier  *Earlier       `json:"earlier,omitempty"` // its last failure before; nil: none is in the history
+	Blocks   []Blocked      `json:"blocks,omitempty"`  // the units that cannot become current because of it
+	Remedies []Remedy       `json:"remedies"`          // what to do, the most likely first
 }
 
 // Excerpt is a failed test or a finding, with the lines of the file around its location.

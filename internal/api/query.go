@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"omnivigil/internal/api/changes"
 	"omnivigil/internal/api/past"
 )
 
@@ -253,6 +254,13 @@ func (q *HistoryQuery) params() []param {
 		textParam("test", &q.Test.Name),
 		countParam("count", &q.Count, past.MaxCount),
 	}
+}
+
+// ChangesQuery is a query of changes as the parameters of a request.
+type ChangesQuery struct{ changes.Query }
+
+func (q *ChangesQuery) params() []param {
+	return []param{countParam("ripple", &q.Ripple, math.MaxInt32), textParam("unit", &q.Unit)}
 }
 
 func (q *ScreenQuery) params() []param {

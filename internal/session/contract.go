@@ -49,7 +49,7 @@ func (s *Session) Session(ctx context.Context, name string) (api.Record, error) 
 	if name == s.showing.about.Session {
 		return s, nil
 	}
-	return s.earlier.Open(ctx, &s.reading, filepath.Dir(s.showing.about.Logs), name)
+	return s.earlier.Open(ctx, &s.reading, s.store, filepath.Dir(s.showing.about.Logs), name)
 }
 
 // shown returns the current state of the project: the last snapshot, if nothing has changed since.

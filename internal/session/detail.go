@@ -142,6 +142,7 @@ func (s *Session) Explain(ctx context.Context, unit string) (api.Explanation, er
 	}
 	return explanation.Sources{
 		Plan: s.Plan(), Engine: of, Shown: shown, Results: s.outcomes, Clean: s.clean, Earlier: s.reading.Earlier,
+		Changes: s.sinceGood,
 		Lines: func(unit string, run, most int) ([]api.Line, error) {
 			page, err := s.Lines(ctx, api.LineQuery{Unit: unit, Run: run, Why: true, Count: most})
 			return page.Lines, err

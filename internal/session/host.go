@@ -7,6 +7,9 @@ import (
 	"slices"
 	"time"
 
+	"omnivigil/internal/store/contents"
+	store "omnivigil/internal/store/history"
+
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/output/logbook"
@@ -44,6 +47,14 @@ func (h host) Newest(u *plan.Unit) time.Time {
 	return outputs.Newest(h.s.Plan(), u, h.s.paths(u.Name), h.s.ownFolder)
 }
 func (h host) Made(u *plan.Unit, run int) time.Time { return h.s.madeWell(u, run).Oldest() }
+func (h host) Affecting(unit string) []string       { return h.s.paths(unit) }
+func (h host) Sum(file string) (contents.Sum, bool) { return h.s.results.Sum(file) }
+func (h host) KeepChange(c store.Change) {
+	if h.s.history != nil {
+		h.s.history.Changed(c)
+	}
+}
+
 func (h host) Lines(unit string, run, most int) (lines []string) {
 	page, err := h.s.Lines(context.Background(), api.LineQuery{
 		Filter: fmt.Sprintf("unit=%s run=%d", unit, run), Last: true, Count: most, Raw: true,

@@ -47,7 +47,7 @@ func TestSessionIsKept(t *testing.T) {
 
 	from := &recorder.Reading{Dir: history}
 	defer from.Close()
-	of, err := ended.Open(t.Context(), from, filepath.Join(logs, name), nil)
+	of, err := ended.Open(t.Context(), from, nil, filepath.Join(logs, name), nil)
 	require.NoError(t, err)
 	check := func(of api.Record) {
 		t.Helper()

@@ -25,6 +25,7 @@ import (
 	"omnivigil/internal/process"
 	"omnivigil/internal/process/meter"
 	"omnivigil/internal/session/account"
+	"omnivigil/internal/session/changes"
 	"omnivigil/internal/session/ended"
 	recorder "omnivigil/internal/session/history"
 	"omnivigil/internal/session/observation"
@@ -131,6 +132,7 @@ type fixed struct {
 	ownFolder string
 	began     time.Time // the zero of the steady clock
 	spawner   run.Spawner
+	store     *contents.Store  // nil: nothing is kept
 	tracer    *process.Spawner // the system's; nil in tests
 	deserted  func()           // see Config
 	// adopted, if set, is called by the loop with each plan when it is adopted.
@@ -176,6 +178,7 @@ type facts struct {
 	recorded chan struct{} // closed when the history is written
 	reading  recorder.Reading
 	earlier  ended.Recent
+	changes  *changes.Tracker // nil: changes are not kept
 }
 
 // timedEvent is an event with its time.
@@ -190,7 +193,7 @@ func Start(c Config) (*Session, error) {
 	s := &Session{
 		fixed: fixed{
 			root: c.Plan.Root, marks: process.Marks(cmp.Or(c.Key, c.Plan.File)), once: c.Once, ownFolder: c.State,
-			began: time.Now(), spawner: c.Spawner, deserted: c.Deserted, adopted: c.Adopted,
+			began: time.Now(), spawner: c.Spawner, store: c.Store, deserted: c.Deserted, adopted: c.Adopted,
 		},
 		memory: memory{setup: setup.In(c.State)},
 		guarded: guarded{
@@ -263,6 +266,10 @@ func Start(c Config) (*Session, error) {
 	go l.run(engine.Begin{Units: c.Units, Hits: c.Hits, Words: c.Words})
 	if s.history != nil {
 		go s.keepSnapshots()
+	}
+	if c.Store != nil {
+		s.changes = changes.New(host{s}, c.Store, s.root)
+		go s.changes.Follow()
 	}
 	go s.verdicts.Follow()
 	if s.meter != nil {

@@ -1,20 +1,12 @@
 package session
 
 import (
-	"cmp"
 	"context"
-	"fmt"
-	"slices"
-	"strings"
 	"time"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
-	"omnivigil/internal/engine/explain"
-	"omnivigil/internal/output/reader"
-	"omnivigil/internal/plan"
-	"omnivigil/internal/session/snapshot"
-	"omnivigil/internal/text/format"
+	"omnivigil/internal/session/waited"
 )
 
 // waiter is a face that waits until everything is at rest.
@@ -56,9 +48,9 @@ func (s *Session) Wait(ctx context.Context, q api.WaitQuery) (api.Waited, error)
 	}
 	select {
 	case snap := <-w.rest:
-		return s.waited(snap, units, began, false), nil
+		return s.waited().Of(snap, units, time.Since(began), false), nil
 	case <-timeout:
-		return s.waited(s.state(), units, began, true), nil
+		return s.waited().Of(s.state(), units, time.Since(began), true), nil
 	case <-s.done:
 		return api.Waited{}, api.Refuse("the project has ended")
 	case <-ctx.Done():
@@ -90,97 +82,5 @@ func (l *loop) release(snap *engine.Snapshot) {
 	}
 }
 
-// waited is the result of waiting.
-func (s *Session) waited(snap *engine.Snapshot, units []string, began time.Time, timedOut bool) api.Waited {
-	out := api.Waited{TimedOut: timedOut, Took: api.Seconds(time.Since(began))}
-	out.Verdict = api.Verdict{Word: snapshot.VerdictWord(snap), Text: s.clean(explain.Verdict(snap))}
-	var broken, stale []api.WaitedUnit
-	var passed []string
-	for _, u := range snap.Units {
-		among := slices.Contains(units, u.Name)
-		if len(units) > 0 && !among || u.Freshness == engine.Current ||
-			len(units) == 0 && !u.Wanted && !u.State.Broken() {
-			continue
-		}
-		if among && u.State == engine.Done && u.Stale != nil && u.Stale.OnlyNarrowed {
-			passed = append(passed, fmt.Sprintf("%s passed, narrowed to %s", u.Name, s.clean(u.Narrowed)))
-			continue
-		}
-		one := s.waitedUnit(u)
-		if u.State.Broken() {
-			broken = append(broken, one)
-		} else {
-			stale = append(stale, one)
-		}
-	}
-	out.Trouble = slices.Concat(broken, stale)
-	for _, d := range s.convert().Doubts(snap.Doubts) {
-		if len(units) == 0 || slices.Contains(units, d.Unit) {
-			out.Doubts = append(out.Doubts, d)
-		}
-	}
-	out.OK = !timedOut && len(out.Trouble) == 0 && (len(units) > 0 || snap.Verdict.Word == engine.VerdictCurrent)
-	if len(units) > 0 {
-		out.Verdict = ofUnits(out, units, passed)
-	}
-	return out
-}
-
-// ofUnits is the verdict about some units.
-func ofUnits(w api.Waited, units, passed []string) api.Verdict {
-	for _, u := range w.Trouble {
-		switch text := fmt.Sprintf("%d of %d: %s", len(w.Trouble), len(units), u.Unit); {
-		case u.State.Broken():
-			return api.Verdict{Word: api.VerdictBroken, Text: text + " " + string(u.State)}
-		case u.Freshness == api.Updating:
-			return api.Verdict{Word: api.VerdictUpdating, Text: text + " " + string(u.State)}
-		default:
-			return api.Verdict{Word: api.VerdictStale, Text: text + " is not current"}
-		}
-	}
-	return api.Verdict{Word: api.VerdictCurrent, Text: cmp.Or(strings.Join(passed, "; "), allCurrent(units))}
-}
-
-func allCurrent(units []string) string {
-	if len(units) == 1 {
-		return units[0] + " runs the code saved"
-	}
-	return format.List(units) + " run the code saved"
-}
-
-// lastWords is how long before a service's end its output may tell the reason.
-const lastWords = 10 * time.Second
-
-func (s *Session) waitedUnit(u *engine.Unit) api.WaitedUnit {
-	one := api.WaitedUnit{
-		Unit:      u.Name,
-		State:     api.State(u.State.String()),
-		Freshness: api.Freshness(u.Freshness.String()),
-		Run:       u.Run.Number,
-		Why:       s.clean(explain.Why(u)),
-	}
-	if !u.State.Broken() {
-		return one
-	}
-	if u.Pass.Number > 0 && !u.Pass.Good && u.Pass.Saw != "" { // earlier output is from passes that are over
-		one.Why = s.clean(u.Pass.Saw)
-		return one
-	}
-	if one.Why = s.clean(explain.Failed(u)); u.Failure.Report != nil {
-		return one // that says it
-	}
-	v, err := s.book.View()
-	if err != nil {
-		return one
-	}
-	// A service may have written much earlier, about problems that are long solved.
-	if says, ok := v.Reason(
-		u.Name,
-		u.Run.Number,
-	); ok &&
-		(u.Kind != plan.Service || u.Run.EndedAt.Wall.Sub(says.At) < lastWords) {
-		l := reader.Line(says)
-		one.Line = &l
-	}
-	return one
-}
+// waited describes the result of waiting.
+func (s *Session) waited() waited.Result { return waited.Result{Clean: s.convert(), Log: s.book.View} }

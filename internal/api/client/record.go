@@ -11,6 +11,7 @@ import (
 	"net/http"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/changes"
 )
 
 // record is a session of the project: the running one, or an earlier one.
@@ -49,6 +50,11 @@ func (r *record) Case(ctx context.Context, unit string, name api.CaseName) (api.
 func (r *record) Findings(ctx context.Context, q api.ResultQuery) (api.FindingPage, error) {
 	var p api.FindingPage
 	return p, r.c.get(ctx, r.root+"/findings", api.Encode(&q), &p)
+}
+
+// Changes implements Record.
+func (r *record) Changes(ctx context.Context, q changes.Query) (c changes.Changes, err error) {
+	return c, r.c.get(ctx, r.root+"/changes", api.Encode(&api.ChangesQuery{Query: q}), &c)
 }
 
 // Samples implements Record.

@@ -6,6 +6,7 @@ import (
 	"net/http"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/changes"
 )
 
 // reading answers a request from the record of a session.
@@ -31,6 +32,11 @@ func (s *Server) records(mux *http.ServeMux) {
 		},
 		"/findings": func(w http.ResponseWriter, r *http.Request, from api.Record) { answerQuery(w, r, from.Findings) },
 		"/samples":  samples,
+		"/changes": func(w http.ResponseWriter, r *http.Request, from api.Record) {
+			answerQuery(w, r, func(ctx context.Context, q api.ChangesQuery) (changes.Changes, error) {
+				return from.Changes(ctx, q.Query)
+			})
+		},
 	} {
 		mux.HandleFunc("GET "+api.Root+path, func(w http.ResponseWriter, r *http.Request) { read(w, r, s.project) })
 		mux.HandleFunc("GET "+api.Root+"/sessions/{name}"+path, func(w http.ResponseWriter, r *http.Request) {

@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/changes"
 	"omnivigil/internal/api/client"
 	"omnivigil/internal/api/past"
 	"omnivigil/internal/api/socket"
@@ -141,6 +142,9 @@ func (p *still) Session(_ context.Context, name string) (api.Record, error) {
 		return nil, api.Refuse("the session %s is not kept", name)
 	}
 	return &still{snaps: []*api.Snapshot{{Project: api.About{Session: name}}}}, nil
+}
+func (p *still) Changes(_ context.Context, q changes.Query) (changes.Changes, error) {
+	return changes.Changes{Files: []changes.File{{Path: q.Unit, Added: q.Ripple}}}, nil
 }
 func (p *still) Counts(_ context.Context, q api.CountQuery) (api.Counts, error) {
 	columns := []api.Count{{At: q.From, Lines: q.Columns, Errors: len(q.Units)}}
@@ -316,6 +320,9 @@ func TestThroughTheSocket(t *testing.T) {
 	require.ErrorContains(t, err, "the session yesterday is not kept")
 	_, err = c.VerdictAt(t.Context(), api.VerdictQuery{Turned: "blue"})
 	require.ErrorContains(t, err, `turned must be bad or good, not "blue"`)
+	changed, err := c.Changes(t.Context(), changes.Query{Ripple: 7, Unit: "tides"})
+	require.NoError(t, err)
+	assert.Equal(t, []changes.File{{Path: "tides", Added: 7}}, changed.Files)
 	asked := past.Query{What: past.Runs, Units: []string{"tides"}, Since: then.At, Branch: "main", Count: 7}
 	history, err := c.History(t.Context(), asked)
 	require.NoError(t, err)

@@ -25,6 +25,8 @@ type Section struct {
 type Row struct {
 	Role Role
 	Text string
+	// Words are parts of the text that stand out, as offsets of bytes.
+	Words [][2]int
 }
 
 // Role is what a row is, for its color.
@@ -38,6 +40,8 @@ const (
 	Marked        // the line of a file at a location
 	Output        // a line of output
 	Location      // where something is
+	Added         // a line that was added to a file
+	Removed       // a line that was removed from it
 )
 
 // Doing is how a user of a face carries out a remedy, as it is written after the remedy: " (key r)", or
@@ -95,7 +99,7 @@ func account(e api.Explanation) Section {
 }
 
 func (s *Section) add(role Role, format string, args ...any) {
-	s.Rows = append(s.Rows, Row{role, fmt.Sprintf(format, args...)})
+	s.Rows = append(s.Rows, Row{Role: role, Text: fmt.Sprintf(format, args...)})
 }
 
 // excerpts shows the failed tests and findings, each with the lines around its location.
@@ -148,20 +152,31 @@ func lines(f *api.Failure) Section {
 // changed shows what is different from the last good run.
 func changed(f *api.Failure, now time.Time) Section {
 	if f.LastGood == nil {
-		s := Section{Title: "changed since it last ran well", Aside: true}
+		s := Section{Title: "changed since it last ran well", Aside: len(f.Changes) == 0}
 		s.add(Quiet, "it has not run well since the project started")
+		s.Rows = append(s.Rows, Changes(f.Changes, maxChange)...)
 		return s
 	}
-	s := Section{Aside: true, Title: fmt.Sprintf("changed since run %d ran well at %s", f.LastGood.Run,
+	s := Section{Aside: len(f.Changes) == 0, Title: fmt.Sprintf("changed since run %d ran well at %s", f.LastGood.Run,
 		format.Moment(f.LastGood.At, now))}
+	shown := map[string]bool{}
+	for _, c := range f.Changes {
+		shown[c.Path] = true
+		s.Rows = append(s.Rows, Change(c, maxChange)...)
+	}
 	for _, path := range f.Changed {
-		s.add(Plain, "%s", path)
+		if !shown[path] {
+			s.add(Plain, "%s", path)
+		}
 	}
 	if len(f.Changed) == 0 {
 		s.add(Quiet, "no file that affects it")
 	}
 	return s
 }
+
+// maxChange is how many lines are shown of a part of a changed file.
+const maxChange = 12
 
 // earlier shows the last failure before this one, and what fixed it.
 func earlier(f *api.Failure, now time.Time) Section {

@@ -18,6 +18,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/face/cli/personal"
+	"omnivigil/internal/face/cli/store"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/client/exporting"
 	"omnivigil/internal/face/client/history"
@@ -122,7 +123,7 @@ Without a command, omnivigil starts the project in the current directory, as
 		checkCommand(&at),
 		draftCommand(&at),
 		schemaCommand(),
-		storeCommand(),
+		store.Command(),
 		whyCommand(&at),
 		demoCommand(),
 	)

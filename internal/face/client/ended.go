@@ -16,6 +16,7 @@ import (
 	"omnivigil/internal/session/history"
 	"omnivigil/internal/session/outcomes"
 	"omnivigil/internal/session/run"
+	"omnivigil/internal/store/contents"
 	"omnivigil/internal/store/paths"
 	"omnivigil/internal/text/escape"
 )
@@ -104,7 +105,7 @@ func EndedSession(ctx context.Context, of Settings, name string) (*Ended, error)
 		results = outcomes.New(trackers, escape.Lines)
 	}
 	from := &history.Reading{Dir: paths.History(file)}
-	s, err := ended.Open(ctx, from, dir, results)
+	s, err := ended.Open(ctx, from, contents.In(paths.Contents(), contents.Limits{}), dir, results)
 	if err != nil {
 		from.Close()
 		return nil, exit.Refuse("omnivigil: %v", err)

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/changes"
 	"omnivigil/internal/face/plain"
 	"omnivigil/internal/face/timeline"
 	"omnivigil/internal/text/format"
@@ -18,17 +19,23 @@ import (
 
 func ripplesCommand(of Settings) *cobra.Command {
 	a := &reading{asking: asking{of: of}}
-	return a.flag(&cobra.Command{
+	withDiff := false
+	c := a.flag(&cobra.Command{
 		Use:   "ripples [NUMBER or last]",
 		Short: "List recent ripples, or show one ripple in full",
 		Long: `A ripple is a save or another cause with every run that it caused, until all are at
-rest. Without a number, list the newest twenty. "last" is that of the newest save.`,
+rest. Without a number, list the newest twenty. "last" is that of the newest save.
+
+With --diff, print what it has changed as a unified diff. Env files and secrets are left out.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			return a.read(func(ctx context.Context, p api.Record) error {
 				snap, err := p.Snapshot(ctx)
 				if err != nil {
 					return err
+				}
+				if len(args) == 0 && withDiff {
+					args = []string{Last}
 				}
 				if len(args) == 0 {
 					return a.sayRipples(snap)
@@ -37,6 +44,9 @@ rest. Without a number, list the newest twenty. "last" is that of the newest sav
 				if err != nil {
 					return err
 				}
+				if withDiff {
+					return a.sayChanges(ctx, p, changes.Query{Ripple: r.ID})
+				}
 				if a.asJSON {
 					return PrintJSON(r)
 				}
@@ -44,6 +54,21 @@ rest. Without a number, list the newest twenty. "last" is that of the newest sav
 			})
 		},
 	})
+	c.Flags().BoolVar(&withDiff, "diff", false, "of one ripple: print what it has changed, line by line")
+	return c
+}
+
+// sayChanges prints changes.
+func (a *asking) sayChanges(ctx context.Context, p api.Record, q changes.Query) error {
+	c, err := p.Changes(ctx, q)
+	if err != nil {
+		return err
+	}
+	if a.asJSON {
+		return PrintJSON(c)
+	}
+	writePatch(os.Stdout, c)
+	return nil
 }
 
 func (a *asking) sayRipples(snap *api.Snapshot) error {

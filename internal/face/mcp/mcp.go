@@ -16,6 +16,7 @@ import (
 	"github.com/modelcontextprotocol/go-sdk/mcp"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/changes"
 	"omnivigil/internal/api/past"
 	"omnivigil/internal/face/card"
 	"omnivigil/internal/face/lookback"
@@ -271,6 +272,7 @@ func (t *tools) ripple(ctx context.Context, in oneRipple) (string, error) {
 	w.add("ripple %d at %s: %s", r.ID, format.Clock(r.Since), r.Title)
 	if len(r.Paths) > 0 {
 		w.add("files: %s", strings.Join(r.Paths, ", "))
+		w.changed(ctx, p, r.ID)
 	}
 	switch {
 	case !r.Resting():
@@ -290,6 +292,23 @@ func (t *tools) ripple(ctx context.Context, in oneRipple) (string, error) {
 		}
 	}
 	return w.String(), nil
+}
+
+// changed adds what a ripple has changed, as far as it is kept.
+func (w *words) changed(ctx context.Context, p api.Record, ripple int) {
+	const most, ofPart = 150, 20 // lines
+	c, err := p.Changes(ctx, changes.Query{Ripple: ripple})
+	if err != nil {
+		return
+	}
+	rows := card.Changes(c.Files, ofPart)
+	for i, r := range rows {
+		if i == most {
+			w.add("  %d more lines; omnivigil ripples %d --diff prints all", len(rows)-most, ripple)
+			return
+		}
+		w.add("  %s", r.Text)
+	}
 }
 
 func (t *tools) output(ctx context.Context, in outputOf) (string, error) {

@@ -76,6 +76,8 @@ var viewKeys = []view.Binding{
 		Do: (*view.Model).BackToLanes},
 	{Keys: []string{"R"}, Action: "ripples", Name: "ripples: what each save set off, as a waterfall",
 		Hint: "ripples", Group: view.GroupView, Do: ripples.Show},
+	{Keys: []string{"W"}, Action: "changes", Name: "what changed: the lines of the newest save", Group: view.GroupView,
+		Do: ripples.ShowChanges},
 	{Keys: []string{"U"}, Action: "unit", Name: "unit: the selected unit in full", Group: view.GroupView,
 		Do: unitview.Show},
 	{Keys: []string{"M"}, Action: "map", Name: "map: units, links, what a save would do", Group: view.GroupView,

@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/changes"
 	"omnivigil/internal/api/past"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/explain"
@@ -62,6 +63,7 @@ type played struct {
 	samples      []api.Sample
 	past         verdicts.History
 	earlier      map[string]*played // sessions
+	changed      []changes.File     // by each ripple
 	root         string             // the project directory
 	m            *root
 }
@@ -82,6 +84,13 @@ func (p *played) Session(_ context.Context, name string) (api.Record, error) {
 		return e, nil
 	}
 	return nil, api.Refuse("the session %s is not kept", name)
+}
+
+func (p *played) Changes(context.Context, changes.Query) (changes.Changes, error) {
+	if p.changed == nil {
+		return changes.Changes{}, api.Refuse("no change of it is kept")
+	}
+	return changes.Changes{Files: p.changed}, nil
 }
 
 func (p *played) Follow(context.Context, api.Face, func(*api.Snapshot) error) error { return nil }

@@ -11,9 +11,13 @@ import (
 	"path/filepath"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/changes"
 	"omnivigil/internal/output/reader"
+	tracked "omnivigil/internal/session/changes"
 	"omnivigil/internal/session/history"
 	"omnivigil/internal/session/outcomes"
+	"omnivigil/internal/store/contents"
+	kept "omnivigil/internal/store/history"
 	past "omnivigil/internal/store/history/reader"
 )
 
@@ -25,14 +29,17 @@ type Session struct {
 	history *history.Reading
 	// results are its results in full, if it is the newest session; nil: those of the history, without reasons.
 	results *outcomes.Results
+	store   *contents.Store
 }
 
 var _ api.Record = (*Session)(nil)
 
 // Open returns the session whose log is, or was, in a directory. Results are those in full, or nil. A *api.Refusal tells
 // that it is not kept.
-func Open(ctx context.Context, from *history.Reading, dir string, results *outcomes.Results) (*Session, error) {
-	s := &Session{Log: reader.Past(dir), dir: dir, history: from, results: results}
+func Open(ctx context.Context, from *history.Reading, store *contents.Store, dir string,
+	results *outcomes.Results,
+) (*Session, error) {
+	s := &Session{Log: reader.Past(dir), dir: dir, history: from, results: results, store: store}
 	if _, err := os.Stat(dir); errors.Is(err, fs.ErrNotExist) {
 		s.Log = noLog{}
 	}
@@ -135,6 +142,20 @@ func (s *Session) Case(ctx context.Context, unit string, name api.CaseName) (api
 		}
 	}
 	return api.Case{}, cmp.Or(err, api.Refuse("nothing is known of a test %s of %s", name.Name, unit))
+}
+
+// Changes implements api.Record. What changed since a unit ran well is only known while the project runs.
+func (s *Session) Changes(ctx context.Context, q changes.Query) (changes.Changes, error) {
+	if q.Unit != "" {
+		return changes.Changes{}, api.Refuse("the session has ended; ask for the changes of a ripple")
+	}
+	from, err := s.history.Open()
+	if err != nil {
+		return changes.Changes{}, err
+	}
+	return tracked.Earlier(ctx, s.store, func(ctx context.Context, ripple int) ([]kept.Change, error) {
+		return from.Changes(ctx, s.name(), ripple)
+	}, q.Ripple)
 }
 
 // Samples implements api.Record.

@@ -10,6 +10,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/session/history"
+	"omnivigil/internal/store/contents"
 	"omnivigil/internal/text/escape"
 )
 
@@ -23,7 +24,8 @@ type Recent struct {
 const maxRecent = 4
 
 // Open returns the session with a name, whose log is in a directory of logs.
-func (r *Recent) Open(ctx context.Context, from *history.Reading, logs, name string) (*Session, error) {
+func (r *Recent) Open(ctx context.Context, from *history.Reading, store *contents.Store, logs, name string,
+) (*Session, error) {
 	if _, err := time.Parse(logbook.SessionForm, name); err != nil {
 		return nil, api.Refuse("a session is named by the time when it began, such as %s, not %q", logbook.SessionForm,
 			escape.Text(name))
@@ -36,7 +38,7 @@ func (r *Recent) Open(ctx context.Context, from *history.Reading, logs, name str
 		r.all = append(slices.Delete(r.all, i, i+1), s)
 		return s, nil
 	}
-	s, err := Open(ctx, from, dir, nil)
+	s, err := Open(ctx, from, store, dir, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/changes"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/explain"
 	"omnivigil/internal/plan"
@@ -24,6 +25,8 @@ type Sources struct {
 	Results *outcomes.Results
 	// Lines returns the lines of a run's output that most likely tell why it failed, at most so many.
 	Lines func(unit string, run, most int) ([]api.Line, error)
+	// Changes returns what has changed since a unit last ran well.
+	Changes func(u *api.Unit) changes.Changes
 	// Earlier returns the last failure of a unit before it last ran well; nil: none is known.
 	Earlier func(unit string) *api.Earlier
 	Clean   func(string) string // makes text of others safe to show
@@ -34,6 +37,7 @@ const (
 	maxExcerpts = 4
 	aroundLine  = 2 // lines of a file before and after a location
 	maxLines    = 8
+	maxChanges  = 5 // files
 )
 
 // Of explains a unit. It reads files.
@@ -85,6 +89,10 @@ func (s Sources) failure(u *engine.Unit) (api.Failure, error) {
 		Changed:  make([]string, 0, len(u.Suspects)),
 	}
 	f.Earlier = s.Earlier(u.Name)
+	if shown := s.Shown.Unit(u.Name); shown != nil {
+		f.Changes = s.Changes(shown).Files
+		f.Changes = f.Changes[:min(len(f.Changes), maxChanges)]
+	}
 	for _, path := range u.Suspects {
 		f.Changed = append(f.Changed, s.Clean(path))
 	}

@@ -186,6 +186,9 @@ func (r *Recorder) Tested(u *plan.Unit, run int, began time.Time, same bool, cas
 // Stood records the state of the project. It may be called from any goroutine.
 func (r *Recorder) Stood(s *api.Snapshot) { r.out.Stood(s) }
 
+// Changed records what a ripple has changed. It may be called from any goroutine.
+func (r *Recorder) Changed(c history.Change) { r.out.Changed(c) }
+
 // Judged records a verdict. It may be called from any goroutine.
 func (r *Recorder) Judged(v api.PastVerdict) { r.out.Judged(v) }
 

@@ -47,6 +47,7 @@ func (w *Writer) deleteBefore(at time.Time) error {
 		"DELETE FROM ripple WHERE since < ?",
 		"DELETE FROM sample WHERE at < ?",
 		"DELETE FROM verdict WHERE at < ?",
+		"DELETE FROM change WHERE at < ?",
 		"DELETE FROM finding WHERE gone < ?",
 		"DELETE FROM trend WHERE found < ?",
 	} {

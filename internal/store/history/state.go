@@ -68,6 +68,24 @@ func (v verdict) write(t *transaction) error {
 	return err
 }
 
+// Change is what a ripple has changed in a file.
+type Change struct {
+	Ripple        int
+	Path          string // relative to the project's directory
+	At            time.Time
+	Before, After json.RawMessage // as the table change describes
+	Reverts       int             // the ripple whose change it takes back; 0: none
+}
+
+// Changed writes a change.
+func (w *Writer) Changed(c Change) { w.add(c) }
+
+func (c Change) write(t *transaction) error {
+	_, err := t.Exec(`INSERT OR REPLACE INTO change (session, ripple, path, at, before, after, reverts)
+		VALUES (?, ?, ?, ?, ?, ?, ?)`, t.session, c.Ripple, c.Path, milli(c.At), string(c.Before), string(c.After), c.Reverts)
+	return err
+}
+
 // sessionEnd ends the session.
 type sessionEnd struct{ at time.Time }
 

@@ -131,7 +131,7 @@ func (a *Attempt) Keep(lines []string) (different []string, err error) {
 	if a.ended == nil || r.store == nil || len(a.unit.Outputs) == 0 {
 		return nil, nil
 	}
-	t, err := tree.Capture(a.plan.Root, outputsOf(a.plan, a.unit), r.store, r.known, a.unit.KeepOutputs)
+	t, err := tree.Capture(a.plan.Root, outputsOf(a.plan, a.unit), r.store, r.Sum, a.unit.KeepOutputs)
 	if err != nil {
 		return nil, err
 	}
@@ -155,8 +155,9 @@ func (a *Attempt) Keep(lines []string) (different []string, err error) {
 	return different, r.store.Tidy()
 }
 
-// known returns the sum of the contents of a file.
-func (r *Results) known(file string) (contents.Sum, bool) {
+// Sum returns the sum of the contents of a file; false: it cannot be read. A file that looks as when it was read last is
+// not read again.
+func (r *Results) Sum(file string) (contents.Sum, bool) {
 	sum, _, err := r.index.Sum(file)
 	return sum, err == nil
 }
@@ -210,7 +211,7 @@ func (a *Attempt) Restore() (done Restored, err error) {
 		return done, err
 	}
 	made := r.madeBy(a.unit)
-	done.Done, err = tree.Restoring{Root: a.plan.Root, Store: r.store, Known: r.known, Remove: made}.Restore(t)
+	done.Done, err = tree.Restoring{Root: a.plan.Root, Store: r.store, Known: r.Sum, Remove: made}.Restore(t)
 	for _, p := range done.Removed {
 		made = slices.DeleteFunc(made, func(one string) bool { return one == p })
 	}

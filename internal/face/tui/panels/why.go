@@ -134,12 +134,16 @@ func CardRows(m *view.Model, rows []card.Row, width int) []string {
 	var out []string
 	for _, r := range rows {
 		lines := []string{r.Text}
-		if r.Role != card.Source && r.Role != card.Marked && r.Role != card.Output {
+		if !isLine(r.Role) {
 			indent := r.Text[:len(r.Text)-len(strings.TrimLeft(r.Text, " "))]
 			lines = strings.Split(ansi.Wrap(r.Text, max(width-3, 20), ""), "\n")
 			for i := 1; i < len(lines); i++ {
 				lines[i] = indent + "  " + lines[i]
 			}
+		}
+		if len(r.Words) > 0 {
+			out = append(out, "  "+withWords(r, styleOf(m, r.Role)))
+			continue
 		}
 		for _, line := range lines {
 			out = append(out, "  "+styleOf(m, r.Role).Render(line))
@@ -148,13 +152,34 @@ func CardRows(m *view.Model, rows []card.Row, width int) []string {
 	return out
 }
 
+// isLine reports whether a row is a line of a file or of output, which is not wrapped.
+func isLine(r card.Role) bool {
+	switch r {
+	case card.Source, card.Marked, card.Output, card.Added, card.Removed:
+		return true
+	}
+	return false
+}
+
+// withWords draws a row with the parts that stand out.
+func withWords(r card.Row, style lipgloss.Style) string {
+	var b strings.Builder
+	at := 0
+	word := style.Bold(true).Underline(true)
+	for _, w := range r.Words {
+		b.WriteString(style.Render(r.Text[at:w[0]]) + word.Render(r.Text[w[0]:w[1]]))
+		at = w[1]
+	}
+	return b.String() + style.Render(r.Text[at:])
+}
+
 func styleOf(m *view.Model, r card.Role) lipgloss.Style {
 	switch r {
 	case card.Broken:
 		return m.Palette.Broken
-	case card.Quiet, card.Source:
+	case card.Quiet, card.Source, card.Removed:
 		return m.Palette.Dim
-	case card.Marked, card.Location:
+	case card.Marked, card.Location, card.Added:
 		return m.Palette.Bright
 	}
 	return m.Palette.Text

@@ -32,7 +32,8 @@ type ripples struct {
 
 	earlier earlier
 	output  *stream.Stream // of the selected ripple
-	hasRoom bool           // for the output, as last drawn
+	lines   lines
+	hasRoom bool // for the output, as last drawn
 
 	listTop, barTop int // the first rows of both parts on the screen
 	first, firstBar int // the first ripple and run in them
@@ -146,6 +147,7 @@ func (v *ripples) Ask(m *view.Model) {
 		v.output.ToNow()
 	}
 	v.output.Ask(m)
+	v.lines.ask(m, r, session)
 	for _, ref := range r.Runs {
 		key := runKey{session, ref.Unit, ref.Number, ref.Pass}
 		if _, asked := v.failing[key]; !ref.Failed || asked {
@@ -203,7 +205,7 @@ func (v *ripples) Draw(m *view.Model, width, height int) []string {
 	}
 	v.listTop = m.BodyTop + 1
 	list, output := v.parts(m, height)
-	v.hasRoom = output > 0 && !v.compare
+	v.hasRoom = output > 0 && !v.compare && !v.lines.shown
 	v.first = view.Windowed(v.place(m), all, list)
 	for i := v.first; i < v.first+list; i++ {
 		if i < n {
@@ -215,6 +217,9 @@ func (v *ripples) Draw(m *view.Model, width, height int) []string {
 	r := v.ripple(m)
 	rows = append(rows, m.TitledRule(rippleTitle(m, r), width))
 	v.barTop = m.BodyTop + len(rows) + 1
+	if v.lines.shown {
+		return view.Pad(append(rows, v.lines.draw(m, width, height-len(rows))...), height, width)
+	}
 	if v.compare {
 		return view.Pad(append(rows, v.compared(m, r, width)...), height, width)
 	}

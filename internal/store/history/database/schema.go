@@ -178,6 +178,17 @@ CREATE TABLE verdict (                    -- the verdict of a session from a tim
 	turned  TEXT NOT NULL,                -- bad, good: with it, the project turned; '': neither
 	PRIMARY KEY (session, at)
 ) WITHOUT ROWID;
+`, `
+CREATE TABLE change (                     -- what a ripple has changed
+	session INTEGER NOT NULL REFERENCES session ON DELETE CASCADE,
+	ripple  INTEGER NOT NULL,
+	path    TEXT NOT NULL,                -- relative to the project's directory
+	at      INTEGER NOT NULL,
+	before  TEXT NOT NULL,                -- JSON: {"sum", "size"} of a content of the store, {"absent": true}, or {"note"}
+	after   TEXT NOT NULL,
+	reverts INTEGER NOT NULL,             -- the ripple whose change it takes back; 0: none
+	PRIMARY KEY (session, ripple, path)
+) WITHOUT ROWID;
 `}
 
 // Version is the version of the schema.

@@ -102,6 +102,23 @@ func (r *Reader) Samples(ctx context.Context, session string, from int64) (api.S
 	return page, nil
 }
 
+// Changes returns what a ripple of a session has changed, in order of the paths.
+func (r *Reader) Changes(ctx context.Context, session string, ripple int) (all []history.Change, err error) {
+	rows, err := r.db.QueryContext(ctx, `SELECT path, at, before, after, reverts FROM change
+		JOIN session ON session.id = session WHERE session.name = ? AND ripple = ? ORDER BY path`, session, ripple)
+	return all, collect(rows, err, func(rows *sql.Rows) error {
+		c := history.Change{Ripple: ripple}
+		var at int64
+		var before, after string
+		if err := rows.Scan(&c.Path, &at, &before, &after, &c.Reverts); err != nil {
+			return err
+		}
+		c.At, c.Before, c.After = time.UnixMilli(at), json.RawMessage(before), json.RawMessage(after)
+		all = append(all, c)
+		return nil
+	})
+}
+
 // FindingsAt returns the findings that were reported and not gone at a time.
 func (r *Reader) FindingsAt(ctx context.Context, at time.Time) (all []api.Finding, err error) {
 	rows, err := r.db.QueryContext(ctx, `SELECT unit.name, file, line, severity, rule, message FROM finding

@@ -1,4 +1,5 @@
-package cli
+// Package store is the command that shows the size of the store of contents, and clears it.
+package store
 
 import (
 	"fmt"
@@ -12,7 +13,8 @@ import (
 	"omnivigil/internal/text/format"
 )
 
-func storeCommand() *cobra.Command {
+// Command returns the command.
+func Command() *cobra.Command {
 	clear, asJSON := false, false
 	c := &cobra.Command{
 		Use:   "store",
@@ -33,7 +35,7 @@ age = "30 days" }; what was not used for the longest time is deleted first.`,
 				return exit.With(exit.Failed, fmt.Errorf("read the store in %s: %w", s.Dir(), err))
 			}
 			if asJSON {
-				return client.PrintJSON(storeUsage{s.Dir(), u, limits.Size, limits.Age.Seconds()})
+				return client.PrintJSON(usage{s.Dir(), u, limits.Size, limits.Age.Seconds()})
 			}
 			fmt.Printf("%s, %s%s, in %s\n", format.Count(u.Contents, "content"), format.Bytes(float64(u.Bytes)), done, s.Dir())
 			return nil
@@ -44,8 +46,8 @@ age = "30 days" }; what was not used for the longest time is deleted first.`,
 	return c
 }
 
-// storeUsage is what the command prints as JSON.
-type storeUsage struct {
+// usage is what the command prints as JSON.
+type usage struct {
 	Dir string `json:"dir"`
 	contents.Usage
 	Limit int64   `json:"limit"` // bytes
