@@ -96,21 +96,32 @@ func TestWorkspaceOfSixty(t *testing.T) {
 
 	overwrite(t, filepath.Join(w.dir, "step-7-0.csv"), "STEP-7-0")
 	require.NoError(t, os.Remove(filepath.Join(w.dir, "build/step-8-4")))
-	w.start()
+	r = w.start()
 	runs, _ = w.tasks()
-	assert.Equal(
-		t,
-		52+5+1,
-		runs,
-		"a chain whose first input was written while nothing ran, and a task without its output",
-	)
+	assert.Equal(t, 52+5, runs, "a chain whose first input was written while nothing ran")
+	r.says("step-8-4 restored", 1)
+	made, err := os.ReadFile(filepath.Join(w.dir, "build/step-8-4"))
+	require.NoError(t, err)
+	assert.Equal(t, "step-8-4step-8-3step-8-2step-8-1step-8-0", string(made))
+}
+
+// checkOut writes the first file of every chain, as a switch to another branch does, and returns how long it took until
+// everything was at rest.
+func (w *workspace) checkOut(r *running, branch string, ripple int) time.Duration {
+	began := time.Now()
+	for chain := range 10 {
+		r.replace(fmt.Sprintf("step-%d-0.csv", chain), branch)
+	}
+	r.says(fmt.Sprintf("ripple %d: current", ripple), 1)
+	return time.Since(began)
 }
 
 // BenchmarkWorkspace measures the start of the workspace, from the command until everything is ready: the first time,
-// and again when all results can be reused. Busy is the part of two processors that the tasks, which sleep for 0.1 s
-// each, have used.
+// and again when all results can be reused; and then how long a switch to another branch takes until everything is at
+// rest, the first time and when that branch was built before. Busy is the part of two processors that the tasks, which
+// sleep for 0.1 s each, have used.
 func BenchmarkWorkspace(b *testing.B) {
-	var cold, again []time.Duration
+	var cold, again, built, restored []time.Duration
 	for range 5 {
 		w := openWorkspace(b)
 		for _, times := range []*[]time.Duration{&cold, &again} {
@@ -119,7 +130,16 @@ func BenchmarkWorkspace(b *testing.B) {
 			*times = append(*times, time.Since(began))
 			r.stop()
 		}
+		r := w.start()
+		built = append(built, w.checkOut(r, "west", 2))
+		restored = append(restored, w.checkOut(r, "east", 3)) // built once more: it was named as its file
+		for n := range 4 {
+			restored[len(restored)-1] = w.checkOut(r, []string{"west", "east"}[n%2], 4+n)
+		}
+		r.stop()
 	}
+	b.ReportMetric(median(built).Seconds(), "switch-built-s")
+	b.ReportMetric(median(restored).Seconds(), "switch-restored-s")
 	b.ReportMetric(100*50*0.1/2/median(cold).Seconds(), "%busy")
 	b.ReportMetric(median(cold).Seconds(), "cold-s")
 	b.ReportMetric(median(again).Seconds(), "reused-s")

@@ -18,6 +18,7 @@ import (
 	"omnivigil/internal/process"
 	"omnivigil/internal/process/observe"
 	"omnivigil/internal/results"
+	"omnivigil/internal/session/impact"
 	"omnivigil/internal/session/outputs"
 	"omnivigil/internal/session/run"
 )
@@ -69,8 +70,10 @@ func (h host) Lines(unit string, run, most int) (lines []string) {
 	return lines
 }
 
+func (h host) Left(u *plan.Unit) { h.s.outputs.NoteLeft(u.Name, outputs.List(h.s.Plan(), u)) }
 func (h host) Reused(u *plan.Unit, run int) {
 	h.s.outputs.Note(u.Name, run, outputs.List(h.s.Plan(), u))
+	time.AfterFunc(impact.OutputsRest, func() { h.s.outputsGone(u.Name) }) // they may have been removed meanwhile
 }
 
 func (h host) Begin(r *run.Live, spec process.Spec) (run.Process, error) {

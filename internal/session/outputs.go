@@ -49,7 +49,7 @@ func (s *Session) outputsGone(unit string) {
 // looks at files in another goroutine.
 func (l *loop) outputsMoved(unit string, since time.Time, hits []watch.Hit) {
 	u := l.plan.Unit(unit)
-	last, known := l.outputs.Last(unit)
+	_, known := l.outputs.Last(unit)
 	if live := l.live[unit]; u == nil || !known || live != nil && !live.IsOver() {
 		return // they are checked when the run has ended
 	}
@@ -64,7 +64,7 @@ func (l *loop) outputsMoved(unit string, since time.Time, hits []watch.Hit) {
 			return // the writer may have been one of them
 		}
 		for _, h := range hits {
-			if !last.IsAsMade(p.Root, h.Path) && len(impact.Makers(p, h.Path)) <= 1 {
+			if !s.outputs.IsAsLeft(p.Root, unit, h.Path) && len(impact.Makers(p, h.Path)) <= 1 {
 				s.send(engine.OutputChanged{Unit: unit, File: h.Path})
 			}
 		}

@@ -8,8 +8,8 @@ import (
 	"omnivigil/internal/text/diff"
 )
 
-// writePatch writes changes as a unified diff, as patch(1) and git read it. What is not known of a file is a line before
-// it, which these ignore.
+// writePatch writes changes as a unified diff, as patch(1) and git read it. What is not known of a file is a line
+// before it, which these ignore.
 func writePatch(w io.Writer, c changes.Changes) {
 	if c.Reverts > 0 {
 		fmt.Fprintf(w, "This takes back the changes of ripple %d.\n", c.Reverts)

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/changes"
 	"omnivigil/internal/api/past"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/recording"
@@ -28,6 +29,7 @@ import (
 	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/session/snapshot"
+	"omnivigil/internal/text/diff"
 	"omnivigil/internal/text/escape"
 	"omnivigil/internal/text/location"
 )
@@ -576,4 +578,35 @@ func TestRandomScreens(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestWhatChanged shows what ripples have changed, line by line, in the view of ripples and by its own key.
+func TestWhatChanged(t *testing.T) {
+	m, s := play(t, 4, 100, 30)
+	m.keyed("W")
+	m.settle(nil)
+	assert.Contains(t, m.plainScreen(), "no change of it is kept")
+	m.keyed("esc")
+
+	before, after := "price = 3\n"+strings.Repeat("line\n", 60), "price = 4\n"+strings.Repeat("other\n", 60)
+	hunks, err := diff.Of(before, after)
+	require.NoError(t, err)
+	s.changed = []changes.File{
+		{Path: "a.go", Kind: changes.Changed, Added: 61, Removed: 61, Hunks: hunks, Reverts: 2},
+		{Path: "b.env", Kind: changes.Removed, Note: "it may have secrets, so its contents are not kept"},
+	}
+	m.keyed("R", "down", "W")
+	m.settle(nil)
+	shown := m.plainScreen()
+	assert.Regexp(t, `(?m)^  a.go  \+61 −61, takes back the change of ripple 2$`, shown)
+	assert.Regexp(t, `(?m)^ +1 − price = 3$`, shown)
+	assert.NotContains(t, shown, "b.env", "further down")
+	m.keyed("pgdown", "pgdown", "pgdown")
+	shown = m.plainScreen()
+	assert.Regexp(t, `(?m)^ +⋮ 82 more lines$`, shown, "long parts are folded")
+	assert.Regexp(t, `(?m)^  b.env, removed\n    it may have secrets, so its contents are not kept$`, shown)
+	m.keyed("pgup", "pgup", "pgup")
+	assert.Contains(t, m.plainScreen(), "price = 3")
+	m.keyed("W")
+	assert.NotContains(t, m.plainScreen(), "price = 3")
 }

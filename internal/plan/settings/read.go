@@ -55,7 +55,8 @@ func parsePlan(shown, abs, root string, data []byte) (*plan.Plan, error) {
 	r := &reader{
 		Document: doc,
 		plan: &plan.Plan{
-			Jobs: defaultJobs(), Logs: defaultLogs, History: defaultHistory, KeepChanges: true, File: abs, Root: root, Name: filepath.Base(root),
+			Jobs: defaultJobs(), Logs: defaultLogs, History: defaultHistory, KeepChanges: true, File: abs, Root: root,
+			Name: filepath.Base(root),
 		},
 		defaults: &document.Table{},
 		env:      variables{machine: os.LookupEnv},

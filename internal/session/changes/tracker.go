@@ -69,8 +69,8 @@ type Tracker struct {
 	mu    sync.Mutex
 	known map[string]state // by path relative to the project's directory
 	all   []change         // oldest first
-	// read is closed when the files that affect units were read for the first time.
-	read chan struct{}
+	// reading and read are the plans for which the files that affect units are being read, and were.
+	reading, read *plan.Plan
 }
 
 // maxChanges is how many changes are remembered for units; those of ripples are in the history.
@@ -78,12 +78,12 @@ const maxChanges = 20_000
 
 // New returns a tracker.
 func New(source Source, store *contents.Store, root string) *Tracker {
-	return &Tracker{source: source, store: store, root: root, known: map[string]state{}, read: make(chan struct{})}
+	return &Tracker{source: source, store: store, root: root, known: map[string]state{}}
 }
 
 // Follow keeps changes until the session ends. It blocks.
 func (t *Tracker) Follow() {
-	go t.readAll()
+	t.readPlan()
 	t.source.Subscribe(context.Background(), 0, func(f api.Fact) error {
 		if f.Kind == factRippleOpened {
 			t.opened(f)
@@ -97,12 +97,11 @@ const factRippleOpened = "ripple-opened"
 
 // readAll reads the files that affect units, so that their contents before a change are known. While the project is
 // updating it is slow: what the user waits for comes first.
-func (t *Tracker) readAll() {
-	defer close(t.read)
+func (t *Tracker) readAll(p *plan.Plan) {
 	const look, pause = 200 * time.Millisecond, time.Millisecond
 	var looked time.Time
 	busy := true
-	for _, u := range t.source.Plan().Units {
+	for _, u := range p.Units {
 		for _, file := range t.source.Affecting(u.Name) {
 			if now := time.Now(); now.Sub(looked) > look {
 				s, err := t.source.Snapshot(context.Background())
@@ -120,7 +119,21 @@ func (t *Tracker) readAll() {
 			}
 		}
 	}
+	t.mu.Lock()
+	t.read = p
+	t.mu.Unlock()
 	t.store.Tidy() // what fails is tried again with the next content
+}
+
+// readPlan reads the files that affect the units of the plan in use, in the background, unless that was begun.
+func (t *Tracker) readPlan() {
+	p := t.source.Plan()
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if p != t.reading && p.KeepChanges {
+		t.reading = p
+		go t.readAll(p)
+	}
 }
 
 // readOnce reads a file that nothing is known of.
@@ -150,7 +163,8 @@ func (t *Tracker) relative(file string) string {
 
 // opened keeps what a ripple has changed.
 func (t *Tracker) opened(f api.Fact) {
-	if !t.source.Plan().KeepChanges {
+	p := t.source.Plan()
+	if t.readPlan(); !p.KeepChanges {
 		return
 	}
 	r := t.ripple(f.Ripple)
@@ -158,19 +172,23 @@ func (t *Tracker) opened(f api.Fact) {
 		return
 	}
 	var news []change
-	for _, p := range r.Paths {
-		now := t.look(p)
+	for _, name := range r.Paths {
+		now := t.look(name)
 		t.mu.Lock()
-		before, is := t.known[p]
-		t.known[p] = now
-		if !is {
+		before, is := t.known[name]
+		t.known[name] = now
+		switch {
+		case is:
+		case t.read == p: // all that existed were read
+			before = state{Absent: true}
+		default:
 			before = state{Note: "its earlier contents are not known"}
 		}
 		if before.same(now) {
 			t.mu.Unlock()
 			continue
 		}
-		c := change{ripple: r.ID, path: p, at: r.Since, before: before, after: now, reverts: t.reverted(p, now)}
+		c := change{ripple: r.ID, path: name, at: r.Since, before: before, after: now, reverts: t.reverted(name, now)}
 		t.all = append(t.all, c)
 		news = append(news, c)
 		t.mu.Unlock()
@@ -267,8 +285,8 @@ func (t *Tracker) look(rel string) state {
 // isBinary reports whether data is not text, by its beginning, as git does.
 func isBinary(data []byte) bool { return bytes.IndexByte(data[:min(len(data), 8000)], 0) >= 0 }
 
-// MayBeSecret reports whether a file may have secrets: an env file, a file whose name, with or without its ending, matches
-// the project's secret patterns, or a private key.
+// MayBeSecret reports whether a file may have secrets: an env file, a file whose name, with or without its ending,
+// matches the project's secret patterns, or a private key.
 func MayBeSecret(p *plan.Plan, file string) bool {
 	is := func(name string) bool { return filepath.Join(p.Root, name) == file || name == file }
 	if slices.ContainsFunc(p.EnvFiles, is) ||

@@ -34,8 +34,8 @@ type Session struct {
 
 var _ api.Record = (*Session)(nil)
 
-// Open returns the session whose log is, or was, in a directory. Results are those in full, or nil. A *api.Refusal tells
-// that it is not kept.
+// Open returns the session whose log is, or was, in a directory. Results are those in full, or nil. A *api.Refusal
+// tells that it is not kept.
 func Open(ctx context.Context, from *history.Reading, store *contents.Store, dir string,
 	results *outcomes.Results,
 ) (*Session, error) {

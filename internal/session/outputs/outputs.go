@@ -23,6 +23,7 @@ import (
 type Outputs struct {
 	mu    sync.Mutex
 	of    map[string]Listing
+	left  map[string]Listing // by the last run that did not end well
 	sizes map[string][]api.MadeByRun
 }
 
@@ -93,7 +94,7 @@ func (o *Outputs) Note(unit string, run int, l Listing) (vanished []string) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.of == nil {
-		o.of, o.sizes = map[string]Listing{}, map[string][]api.MadeByRun{}
+		o.of, o.sizes, o.left = map[string]Listing{}, map[string][]api.MadeByRun{}, map[string]Listing{}
 	}
 	for _, made := range l.Made {
 		if made.Files == 0 &&
@@ -106,9 +107,29 @@ func (o *Outputs) Note(unit string, run int, l Listing) (vanished []string) {
 	}
 	l.run = run
 	o.of[unit] = l
+	delete(o.left, unit)
 	all := append(o.sizes[unit], total)
 	o.sizes[unit] = all[max(len(all)-keptSizes, 0):]
 	return l.vanished
+}
+
+// NoteLeft records the outputs that a run has left which did not end well: it may have changed some of them.
+func (o *Outputs) NoteLeft(unit string, l Listing) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if _, known := o.of[unit]; known {
+		o.left[unit] = l
+	}
+}
+
+// IsAsLeft reports whether a file is as the last run of its unit left it, or is not one of the outputs of its last good
+// run. It looks at the file.
+func (o *Outputs) IsAsLeft(root, unit, file string) bool {
+	o.mu.Lock()
+	last, left := o.of[unit], o.left[unit]
+	o.mu.Unlock()
+	_, has := left.files[file]
+	return last.isAsMade(root, file) || has && left.isAsMade(root, file)
 }
 
 // SizesOf returns the sizes of the outputs of a unit's newest runs.
@@ -190,8 +211,8 @@ func Dated(root string, u *plan.Unit, h engine.Hit) engine.Hit {
 	return h
 }
 
-// IsAsMade reports whether a file is as the last successful run of its unit left it, or is not one of its outputs.
-func (l Listing) IsAsMade(root, file string) bool {
+// isAsMade reports whether a file is as it is listed, or is not listed.
+func (l Listing) isAsMade(root, file string) bool {
 	was, made := l.files[file]
 	info, err := os.Stat(filepath.Join(root, filepath.FromSlash(file)))
 	return !made || err != nil || was == (stamp{info.ModTime(), info.Size()})

@@ -76,6 +76,7 @@ type observed struct {
 // result is what a successful run leaves.
 type result struct {
 	attempt *reuse.Attempt // for a reusable result; nil: none
+	begun   *reuse.Attempt // of a task whose results are reused; nil: none
 	told    []byte         // what its output meant, at its end
 	narrow  string         // the cases that it is narrowed to; empty: all
 }
@@ -342,11 +343,14 @@ func (r *Live) exited(x process.Exit) {
 	r.project.Asks(r, api.Ask{})
 	<-r.announced
 	end := engine.Exited{Unit: r.Unit.Name, Run: r.Number, Exit: engine.Exit(x)}
+	r.noteMade()
 	if failed := r.meant(engine.Exit(x)); engine.Exit(x).OK() && !failed {
 		r.remember()
 		if len(r.Unit.Outputs) > 0 {
 			end.Oldest = r.project.Made(r.Unit, r.Number)
 		}
+	} else if len(r.Unit.Outputs) > 0 {
+		r.project.Left(r.Unit)
 	}
 	if r.log != nil {
 		r.project.Ended(r.Unit)

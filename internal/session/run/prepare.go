@@ -33,6 +33,13 @@ func (r *Live) prepare(o engine.Start) {
 	r.spawn(o)
 }
 
+// notSpawned ends a run without a process.
+func (r *Live) notSpawned(o engine.Start, problem string) {
+	r.ended()
+	r.noteMade()
+	r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: problem})
+}
+
 // isReused finds out whether an earlier result of the unit is valid, and reports whether it is used. If not, what the
 // run depends on is recorded for its end.
 func (r *Live) isReused(o engine.Start) bool {
@@ -42,13 +49,11 @@ func (r *Live) isReused(o engine.Start) bool {
 		r.project.Note(r.Entry(logbook.Note), "its result cannot be reused: "+err.Error())
 		return false
 	case r.isStopped():
-		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: "stopped"})
+		r.notSpawned(o, "stopped")
 		return true
-	case o.Reuse && !r.requested && (attempt.Holds || r.restore(attempt)):
-		if len(r.Unit.Outputs) > 0 {
-			r.project.Reused(r.Unit, o.Run)
-		}
+	case o.Reuse && !r.requested && r.outputsExist(attempt):
 		r.reuseMeaning(attempt.Told())
+		r.ended()
 		r.project.Send(engine.Reused{
 			Unit: o.Unit, Run: o.Run, At: attempt.At(), Took: attempt.Took(), Restored: !attempt.Holds,
 		})
@@ -57,11 +62,39 @@ func (r *Live) isReused(o engine.Start) bool {
 	if o.Command.Equal(r.Unit.Run) && len(o.Words) == 0 {
 		r.attempt = attempt
 	}
+	if r.begun = attempt; len(r.Unit.Outputs) > 0 {
+		r.noteKept(attempt.Starts())
+	}
 	return false
 }
 
-// restore restores the outputs of an earlier result, with the lines of its output, and reports whether that was done. If
-// not, the task has to run.
+// noteMade records what a run has made, however it has ended.
+func (r *Live) noteMade() {
+	if r.begun != nil && len(r.Unit.Outputs) > 0 {
+		r.noteKept(r.begun.Ended())
+	}
+}
+
+// noteKept reports why what a run makes cannot be recorded.
+func (r *Live) noteKept(err error) {
+	if err != nil {
+		r.project.Note(r.Entry(logbook.Note), "what it makes cannot be restored later: "+err.Error())
+	}
+}
+
+// outputsExist reports whether the outputs of an earlier result exist, as they are or restored, and records them.
+func (r *Live) outputsExist(attempt *reuse.Attempt) bool {
+	if !attempt.Holds && !r.restore(attempt) {
+		return false
+	}
+	if len(r.Unit.Outputs) > 0 {
+		r.project.Reused(r.Unit, r.Number)
+	}
+	return !attempt.IsGone() // what is removed from now on is noticed
+}
+
+// restore restores the outputs of an earlier result, with the lines of its output, and reports whether that was done.
+// If not, the task has to run.
 func (r *Live) restore(attempt *reuse.Attempt) bool {
 	if !attempt.IsKept() {
 		return false
@@ -130,10 +163,10 @@ func (r *Live) setUp(o engine.Start, step plan.Step) bool {
 		if err == nil {
 			turn.End(false)
 		}
-		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: "stopped"})
+		r.notSpawned(o, "stopped")
 		return false
 	case err != nil:
-		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: err.Error()})
+		r.notSpawned(o, err.Error())
 		return false
 	case turn.Done && !o.Setup:
 		turn.End(false)
@@ -154,7 +187,7 @@ func (r *Live) mayProceed(o engine.Start, step plan.Step, heavy bool) bool {
 	case <-r.proceed:
 		return true
 	case <-r.cancelled.Done():
-		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: "stopped"})
+		r.notSpawned(o, "stopped")
 	case <-r.project.Stopped:
 	}
 	return false
@@ -176,8 +209,7 @@ func (r *Live) step(o engine.Start, kind string, step plan.Step) bool {
 	}
 	process, err := start(spec)
 	if err != nil {
-		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run,
-			Problem: fmt.Sprintf("%s step %q: %v", kind, step.Run, err)})
+		r.notSpawned(o, fmt.Sprintf("%s step %q: %v", kind, step.Run, err))
 		return false
 	}
 	r.have(process)
@@ -187,13 +219,7 @@ func (r *Live) step(o engine.Start, kind string, step plan.Step) bool {
 	case r.isStopped():
 		r.project.Send(engine.Exited{Unit: o.Unit, Run: o.Run, Exit: x})
 	case !x.OK():
-		r.project.Send(
-			engine.NotSpawned{
-				Unit:    o.Unit,
-				Run:     o.Run,
-				Problem: fmt.Sprintf("%s step %q failed: %s", kind, step.Run, explain.Exit(x)),
-			},
-		)
+		r.notSpawned(o, fmt.Sprintf("%s step %q failed: %s", kind, step.Run, explain.Exit(x)))
 	default:
 		return true
 	}

@@ -56,6 +56,7 @@ type Host interface {
 	InDoubt(unit string) bool
 	// records the outputs of a good run, and returns the time of the oldest; looks at files
 	Made(u *plan.Unit, run int) time.Time
+	Left(u *plan.Unit)                                 // records the outputs after a bad run; looks at files
 	Reused(u *plan.Unit, run int)                      // records the outputs of an earlier run; looks at files
 	Newest(u *plan.Unit) time.Time                     // see engine.Exited; looks at files
 	Begin(r *Live, spec process.Spec) (Process, error) // starts the run's process, or a relay's server

@@ -58,7 +58,7 @@ func (r *Live) spawn(o engine.Start) {
 		r.reading.Unlock()
 	}
 	if held := r.taken(); held != "" {
-		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: held})
+		r.notSpawned(o, held)
 		return
 	}
 	prober := probe.New(r.Unit.Ready)
@@ -67,7 +67,7 @@ func (r *Live) spawn(o engine.Start) {
 	spawned := r.expectPasses()
 	process, err := r.begin(spec, func(spec process.Spec) (Process, error) { return r.project.Begin(r, spec) })
 	if err != nil {
-		r.project.Send(engine.NotSpawned{Unit: o.Unit, Run: o.Run, Problem: err.Error()})
+		r.notSpawned(o, err.Error())
 		return
 	}
 	r.have(process)

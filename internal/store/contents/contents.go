@@ -1,11 +1,11 @@
 // Package contents is a store of contents, each named by its SHA-256, for all projects of a user. Start reading at
 // Store.
 //
-// A content is a file below the store's directory: the first two hexadecimal digits of its sum are a directory, the rest
-// is its name. It is compressed with Zstandard (RFC 8878) and then ends in ".zst", or it is as it is, where the file
-// system can share the blocks of files. The modification time is when it was last verified, the access time when it was
-// last used. A content is written to "tmp" first and then renamed, so a process that is killed leaves nothing that counts,
-// and several processes can use a store.
+// A content is a file below the store's directory: the first two hexadecimal digits of its sum are a directory, the
+// rest is its name. It is compressed with Zstandard (RFC 8878) and then ends in ".zst", or it is as it is, where the
+// file system can share the blocks of files. The modification time is when it was last verified, the access time when
+// it was last used. A content is written to "tmp" first and then renamed, so a process that is killed leaves nothing
+// that counts, and several processes can use a store.
 package contents
 
 import (
@@ -67,6 +67,8 @@ type Store struct {
 	limits Limits
 	// added is how many bytes were added since the limits were last enforced.
 	added atomic.Int64
+	// shares: the last content that was looked at was not compressed.
+	shares atomic.Bool
 }
 
 // In returns the store in a directory.
@@ -93,9 +95,10 @@ func (s *Store) Has(c Content) bool {
 
 // find returns the file of a content; nil: there is none.
 func (s *Store) find(sum Sum) (string, fs.FileInfo) {
-	for _, ending := range []string{packed, ""} {
+	for _, ending := range s.endings() {
 		path := s.path(sum) + ending
 		if info, err := os.Lstat(path); err == nil && info.Mode().IsRegular() {
+			s.shares.Store(ending == "")
 			return path, info
 		}
 	}
@@ -177,26 +180,46 @@ func (s *Store) finish(p *pending, h hash.Hash, size int64) (Content, error) {
 // WriteTo writes a content, and verifies it if it was not verified for a day. ErrAbsent: it is not in the store, or was
 // damaged; then what was written must be discarded.
 func (s *Store) WriteTo(to io.Writer, c Content) error {
-	path, info := s.find(c.Sum)
-	if info == nil {
-		return ErrAbsent
-	}
-	f, err := files.Open(path)
-	if err != nil {
+	path, f, info := s.open(c.Sum)
+	if f == nil {
 		return ErrAbsent
 	}
 	defer f.Close()
-	if filepath.Ext(path) != packed {
-		if file, is := to.(*os.File); is && cloneFile(file, f) == nil && !s.isDue(info) {
-			s.used(path, info)
-			return nil
-		}
+	file, is := to.(*os.File)
+	if is && filepath.Ext(path) != packed && info.Size() == c.Size && !s.isDue(info) && cloneFile(file, f) == nil {
+		s.used(path, info)
+		return nil
 	}
 	if err := s.writeChecked(to, f, path, info, c); err != nil {
 		return err
 	}
 	s.used(path, info)
 	return nil
+}
+
+// open opens the file of a content; nil: there is none.
+func (s *Store) open(sum Sum) (path string, f *os.File, info fs.FileInfo) {
+	for _, ending := range s.endings() {
+		path = s.path(sum) + ending
+		f, err := os.OpenFile(path, os.O_RDONLY|noFollow, 0)
+		if err != nil {
+			continue
+		}
+		if info, err = f.Stat(); err == nil && info.Mode().IsRegular() {
+			s.shares.Store(ending == "")
+			return path, f, info
+		}
+		f.Close()
+	}
+	return "", nil, nil
+}
+
+// endings are those that a content may have, the more likely one first.
+func (s *Store) endings() [2]string {
+	if s.shares.Load() {
+		return [2]string{"", packed}
+	}
+	return [2]string{packed, ""}
 }
 
 func (s *Store) isDue(info fs.FileInfo) bool { return time.Since(info.ModTime()) > verifyAfter }

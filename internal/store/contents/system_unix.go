@@ -29,3 +29,6 @@ func (s *Store) lock() (unlock func(), locked bool, err error) {
 	}
 	return func() { f.Close() }, true, nil
 }
+
+// noFollow makes opening a link fail, and opening a pipe not wait for its other side.
+const noFollow = unix.O_NOFOLLOW | unix.O_NONBLOCK

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -94,33 +95,62 @@ func (r *Results) madeBy(u *plan.Unit) (paths []string) {
 
 func (r *Results) setMade(u *plan.Unit, paths []string) error {
 	slices.Sort(paths)
-	err := files.KeepCache(r.madeFile(u), func(w io.Writer) error { return json.NewEncoder(w).Encode(slices.Compact(paths)) })
+	paths = slices.Compact(paths)
+	err := files.KeepCache(r.madeFile(u), func(w io.Writer) error { return json.NewEncoder(w).Encode(paths) })
 	if err != nil {
 		return fmt.Errorf("remember what %s has made: %w", u.Name, err)
 	}
 	return nil
 }
 
-// noteMade records which of the outputs runs of the unit have made: this one, if they were written since it began, or
-// an earlier one.
-func (a *Attempt) noteMade() error {
+// Starts records that the task runs now. If this process is killed, so that it is not known what the run has made, the
+// task runs again instead of being restored.
+func (a *Attempt) Starts() error {
+	file := a.results.beganFile(a.unit)
+	if err := files.KeepCache(file, files.Bytes(nil)); err != nil {
+		return fmt.Errorf("remember that %s runs: %w", a.unit.Name, err)
+	}
+	return nil
+}
+
+// Ended records which outputs the run has made, whether it has ended well or not.
+func (a *Attempt) Ended() error { return a.results.noteMade(a.plan, a.unit, a.began.UnixNano()) }
+
+// beganFile exists while a unit runs.
+func (r *Results) beganFile(u *plan.Unit) string { return filepath.Join(r.folder(u), "began") }
+
+// isUnknown reports whether the end of a run was not recorded, because the process was killed.
+func (r *Results) isUnknown(u *plan.Unit) bool {
+	_, err := os.Lstat(r.beganFile(u))
+	return !errors.Is(err, fs.ErrNotExist)
+}
+
+// noteMade records which of the outputs runs of the unit have made: one that began at a time in nanoseconds, if they
+// were written since, or an earlier one.
+func (r *Results) noteMade(p *plan.Plan, u *plan.Unit, began int64) error {
 	before := map[string]bool{}
-	for _, p := range a.results.madeBy(a.unit) {
-		before[p] = true
+	for _, made := range r.madeBy(u) {
+		before[made] = true
 	}
 	var made []string
-	for _, name := range outputsOf(a.plan, a.unit) {
-		rel, err := filepath.Rel(a.plan.Root, name)
+	for _, name := range outputsOf(p, u) {
+		rel, err := filepath.Rel(p.Root, name)
 		if err != nil {
 			continue
 		}
 		rel = filepath.ToSlash(rel)
 		info, err := os.Lstat(name)
-		if before[rel] || err == nil && stamp.Of(info).LastChange() >= a.began.UnixNano()-int64(sameTick) {
+		if before[rel] || err == nil && stamp.Of(info).LastChange() >= began-int64(sameTick) {
 			made = append(made, rel)
 		}
 	}
-	return a.results.setMade(a.unit, made)
+	if err := r.setMade(u, made); err != nil {
+		return err
+	}
+	if err := os.Remove(r.beganFile(u)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
 }
 
 // Keep stores the outputs of an attempt that has ended well, so that they can be restored, and the lines of its output.
@@ -155,8 +185,8 @@ func (a *Attempt) Keep(lines []string) (different []string, err error) {
 	return different, r.store.Tidy()
 }
 
-// Sum returns the sum of the contents of a file; false: it cannot be read. A file that looks as when it was read last is
-// not read again.
+// Sum returns the sum of the contents of a file; false: it cannot be read. A file that looks as when it was read last
+// is not read again.
 func (r *Results) Sum(file string) (contents.Sum, bool) {
 	sum, _, err := r.index.Sum(file)
 	return sum, err == nil
@@ -189,7 +219,8 @@ func (r *Results) tree(e *entry) (t tree.Tree, err error) { return t, r.read(e.T
 
 // IsKept reports whether the outputs of the earlier result can probably be restored.
 func (a *Attempt) IsKept() bool {
-	return a.results.store != nil && a.earlier != nil && a.earlier.Tree != nil && a.results.store.Has(*a.earlier.Tree)
+	e, store := a.earlier, a.results.store
+	return store != nil && !a.unknown && e != nil && e.Tree != nil && store.Has(*e.Tree)
 }
 
 // Restored is what Restore has done.
@@ -199,8 +230,8 @@ type Restored struct {
 }
 
 // Restore makes the outputs what the earlier run with the same key has made of them. It removes outputs which that run
-// did not make, if another run of the task made them. contents.ErrAbsent: they are no longer kept. After any other error
-// some of them may have been restored. It blocks while it reads and writes files.
+// did not make, if another run of the task made them. contents.ErrAbsent: they are no longer kept. After any other
+// error some of them may have been restored. It blocks while it reads and writes files.
 func (a *Attempt) Restore() (done Restored, err error) {
 	r := a.results
 	t, err := r.tree(a.earlier)
@@ -211,6 +242,10 @@ func (a *Attempt) Restore() (done Restored, err error) {
 		return done, err
 	}
 	made := r.madeBy(a.unit)
+	a.outputs = nil
+	for _, e := range t {
+		a.outputs = append(a.outputs, filepath.Join(a.plan.Root, filepath.FromSlash(e.Path)))
+	}
 	done.Done, err = tree.Restoring{Root: a.plan.Root, Store: r.store, Known: r.Sum, Remove: made}.Restore(t)
 	for _, p := range done.Removed {
 		made = slices.DeleteFunc(made, func(one string) bool { return one == p })

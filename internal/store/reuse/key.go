@@ -93,9 +93,12 @@ func (n need) files(files []string) error {
 }
 
 // outputs returns a hash of a task's outputs.
-func (r *Results) outputs(p *plan.Plan, u *plan.Unit) (string, error) {
-	n := need{r, p, sha256.New(), sha256.New(), nil}
-	if err := n.made(outputsOf(p, u)); err != nil {
+func (r *Results) outputs(p *plan.Plan, u *plan.Unit) (string, error) { return r.hash(outputsOf(p, u)) }
+
+// hash returns a hash of outputs.
+func (r *Results) hash(outputs []string) (string, error) {
+	n := need{r, nil, sha256.New(), sha256.New(), nil}
+	if err := n.made(outputs); err != nil {
 		return "", err
 	}
 	return hex.EncodeToString(n.all.Sum(nil)), nil

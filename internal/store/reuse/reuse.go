@@ -1,10 +1,10 @@
 // Package reuse determines whether a result of a task is still valid, or can be restored, across sessions.
 //
-// A result is valid while everything that it depends on is the same: the command, the program's path, size and time, the
-// steps before it, the directory, the task's variables and those that its command names, the contents of its inputs
-// (those that its rules name, and those that it was seen to read if it is observed), the results of what it needs and
-// follows, and its outputs. Every good result is kept: when what it depends on is as it was then, but the outputs are
-// not, these are restored from the store of contents.
+// A result is valid while everything that it depends on is the same: the command, the program's path, size and time,
+// the steps before it, the directory, the task's variables and those that its command names, the contents of its
+// inputs (those that its rules name, and those that it was seen to read if it is observed), the results of what it
+// needs and follows, and its outputs. Every good result is kept: when what it depends on is as it was then, but the
+// outputs are not, these are restored from the store of contents.
 //
 // The state directory holds an index of the hashes of all files that were read (see Index) and, for each task, a
 // directory named by a hash of its name, with a JSON file for each result, named by a hash of what it depends on.
@@ -14,6 +14,7 @@ package reuse
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"os"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -59,8 +60,10 @@ type Attempt struct {
 	needed  string
 	stamps  string
 	began   time.Time
-	earlier *entry // the result of a run with the same key; nil: there is none
-	ended   *entry // the result of this one, when it has ended well
+	earlier *entry   // the result of a run with the same key; nil: there is none
+	ended   *entry   // the result of this one, when it has ended well
+	unknown bool     // it is not known what the run before has made
+	outputs []string // that exist, or were restored: absolute paths
 	// Holds: the earlier result is valid, and its outputs exist, so the task need not run.
 	Holds bool
 }
@@ -69,15 +72,25 @@ type Attempt struct {
 // cannot be reused.
 func (r *Results) Begin(p *plan.Plan, u *plan.Unit) (*Attempt, error) {
 	a := &Attempt{results: r, plan: p, unit: u, inputs: r.inputs(u.Name), began: time.Now()}
+	a.unknown = r.isUnknown(u)
 	var err error
 	if a.needed, a.stamps, err = r.needed(p, u, a.inputs); err != nil {
 		return nil, err
 	}
 	if a.earlier = r.load(u, a.needed); a.earlier != nil {
-		outputs, err := r.outputs(p, u)
+		a.outputs = outputsOf(p, u)
+		outputs, err := r.hash(a.outputs)
 		a.Holds = err == nil && outputs == a.earlier.Outputs
 	}
 	return a, nil
+}
+
+// IsGone reports whether an output was removed since Begin or Restore found or restored it.
+func (a *Attempt) IsGone() bool {
+	return slices.ContainsFunc(a.outputs, func(name string) bool {
+		_, err := os.Lstat(name)
+		return err != nil
+	})
 }
 
 // At is when the earlier run ended, Took its duration, and Told what was passed to EndedWell for it.
@@ -108,9 +121,6 @@ func (a *Attempt) EndedWell(told []byte) error {
 	}
 	outputs, err := r.outputs(a.plan, a.unit)
 	if err != nil {
-		return err
-	}
-	if err := a.noteMade(); err != nil {
 		return err
 	}
 	now := time.Now()

@@ -66,7 +66,8 @@ func (o *office) write(name, text string) {
 func (o *office) begin() (*Results, *Attempt) {
 	p, err := settings.Read(o.at(plan.FileName))
 	require.NoError(o.t, err)
-	r := In(o.state, o.root, contents.In(filepath.Join(o.state, "contents"), contents.Limits{}), func(unit string) []string {
+	store := contents.In(filepath.Join(o.state, "contents"), contents.Limits{})
+	r := In(o.state, o.root, store, func(unit string) []string {
 		var patterns []string
 		for _, w := range p.Unit(unit).Watch {
 			patterns = append(patterns, w.Text)
@@ -80,6 +81,7 @@ func (o *office) begin() (*Results, *Attempt) {
 
 func (o *office) runWell() {
 	r, a := o.begin()
+	require.NoError(o.t, a.Ended())
 	require.NoError(o.t, a.EndedWell(nil))
 	require.NoError(o.t, r.Save())
 }
@@ -87,9 +89,11 @@ func (o *office) runWell() {
 // makes is a run with outputs, by their names, whose output is one line. It returns what differs from an earlier run.
 func (o *office) makes(outputs map[string]string) (different []string) {
 	r, a := o.begin()
+	require.NoError(o.t, a.Starts())
 	for name, text := range outputs {
 		o.write("build/"+name, text)
 	}
+	require.NoError(o.t, a.Ended())
 	require.NoError(o.t, a.EndedWell([]byte("told")))
 	different, err := a.Keep([]string{fmt.Sprint(len(outputs), " made")})
 	require.NoError(o.t, err)
@@ -118,7 +122,9 @@ func TestRestore(t *testing.T) {
 	o.clean()
 	o.write("build/pages/note.txt", "of the user")
 	east := map[string]string{"fares.json": "east", "pages/1.html": "1", "pages/note.txt": "of the user"}
-	west := map[string]string{"fares.json": "west", "pages/1.html": "1", "pages/2.html": "2", "pages/note.txt": "of the user"}
+	west := map[string]string{
+		"fares.json": "west", "pages/1.html": "1", "pages/2.html": "2", "pages/note.txt": "of the user",
+	}
 	time.Sleep(2 * sameTick) // the note is older than the runs
 	o.makes(east)
 	o.write("fares/a.csv", "west")
@@ -146,12 +152,25 @@ func TestRestore(t *testing.T) {
 		o.has(west)
 	}
 
+	// What a run made is removed, even if it has ended badly. If nothing is known of its end, the task runs again.
+	_, a := o.begin()
+	require.NoError(t, a.Starts())
+	o.write("build/pages/bad.html", "half")
+	_, again := o.begin()
+	assert.False(t, again.Holds || again.IsKept())
+	require.NoError(t, a.Ended())
+	_, again = o.begin()
+	require.True(t, again.IsKept())
+	done, err := again.Restore()
+	require.NoError(t, err)
+	assert.Equal(t, []string{"build/pages/bad.html"}, done.Removed)
+
 	// A file that no run made stays.
 	o.write("build/pages/own.txt", "of the user")
 	past := time.Now().Add(-time.Hour)
 	require.NoError(t, os.Chtimes(o.at("build/pages/own.txt"), past, past))
-	_, a := o.begin()
-	_, err := a.Restore()
+	_, a = o.begin()
+	_, err = a.Restore()
 	require.NoError(t, err)
 	assert.FileExists(t, o.at("build/pages/own.txt"))
 
@@ -269,7 +288,8 @@ func TestARecordThatCannotBeRead(t *testing.T) {
 	o := open(t)
 	o.runWell()
 	damaged := 0
-	require.NoError(t, filepath.WalkDir(filepath.Join(o.state, "reuse"), func(file string, e fs.DirEntry, err error) error {
+	all := filepath.Join(o.state, "reuse")
+	require.NoError(t, filepath.WalkDir(all, func(file string, e fs.DirEntry, err error) error {
 		if err == nil && !e.IsDir() {
 			damaged++
 			err = os.WriteFile(file, []byte("{"), 0o600)

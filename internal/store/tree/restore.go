@@ -54,7 +54,9 @@ func (r Restoring) Restore(t Tree) (done Done, err error) {
 	if done.Removed, err = r.remove(root, t); err != nil {
 		return done, err
 	}
-	slices.SortFunc(missing, func(a, b *Entry) int { return cmp.Or(cmp.Compare(a.Time, b.Time), cmp.Compare(a.Path, b.Path)) })
+	slices.SortFunc(missing, func(a, b *Entry) int {
+		return cmp.Or(cmp.Compare(a.Time, b.Time), cmp.Compare(a.Path, b.Path))
+	})
 	times := timesOf(missing)
 	byDir := map[string][]*Entry{}
 	for _, e := range missing {
@@ -191,8 +193,16 @@ func isFile(root *os.Root, p string) bool {
 	return err == nil && !info.IsDir()
 }
 
+// directory is a directory in which entries are restored.
+type directory struct {
+	*os.Root
+	file *os.File // itself
+}
+
+func (d *directory) Close() { d.file.Close(); d.Root.Close() }
+
 // openDir opens a directory, which is created if it does not exist, without following links.
-func openDir(root *os.Root, dir string) (*os.Root, error) {
+func openDir(root *os.Root, dir string) (*directory, error) {
 	for p := dir; p != "."; p = path.Dir(p) {
 		if isFile(root, p) {
 			return nil, fmt.Errorf("%s is not a directory", p)
@@ -202,11 +212,20 @@ func openDir(root *os.Root, dir string) (*os.Root, error) {
 	if err := root.MkdirAll(name, 0o777); err != nil { // and less, by the user's mask
 		return nil, err
 	}
-	return root.OpenRoot(name)
+	in, err := root.OpenRoot(name)
+	if err != nil {
+		return nil, err
+	}
+	file, err := in.Open(".")
+	if err != nil {
+		in.Close()
+		return nil, err
+	}
+	return &directory{in, file}, nil
 }
 
 // write writes an entry into its directory.
-func (r Restoring) write(in *os.Root, e *Entry, at time.Time) error {
+func (r Restoring) write(in *directory, e *Entry, at time.Time) error {
 	name, temporary := path.Base(e.Path), Prefix+rand.Text()
 	if e.Kind == Directory {
 		if err := in.Mkdir(name, e.Mode); err != nil && !errors.Is(err, fs.ErrExist) {
@@ -214,7 +233,13 @@ func (r Restoring) write(in *os.Root, e *Entry, at time.Time) error {
 		}
 		return in.Chmod(name, e.Mode)
 	}
-	err := r.writeFile(in, temporary, e, at)
+	if e.Kind == File {
+		err := newFile(in.file, name, e.Mode, at, func(f *os.File) error { return r.Store.WriteTo(f, e.Content) })
+		if !errors.Is(err, errNotNew) {
+			return err
+		}
+	}
+	err := r.writeFile(in.Root, temporary, e, at)
 	if err == nil {
 		if err = in.Rename(temporary, name); err != nil && in.Remove(name) == nil { // an empty directory
 			err = in.Rename(temporary, name)

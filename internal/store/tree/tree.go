@@ -70,8 +70,9 @@ func (t Tree) Differences(other Tree) (paths []string) {
 	return paths
 }
 
-// Check reports why a tree must not be restored: it has a path outside of the directory, a path below a file or a link, a
-// path that differs from another one only by case, a link that leaves the directory, or a mode with more than permissions.
+// Check reports why a tree must not be restored: it has a path outside of the directory, a path below a file or a
+// link, a path that differs from another one only by case, a link that leaves the directory, or a mode with more than
+// permissions.
 func (t Tree) Check() error {
 	folded := map[string]string{} // paths and the directories above them, by their lower case
 	isDir := map[string]bool{}

@@ -24,7 +24,9 @@ func TestCheck(t *testing.T) {
 		tree    Tree
 		problem string // empty: none
 	}{
-		"good":                {Tree{file("a/b"), file("a/c"), link("a/d", "../e"), {Path: "f/g", Kind: Directory, Mode: 0o700}}, ""},
+		"good": {
+			Tree{file("a/b"), file("a/c"), link("a/d", "../e"), {Path: "f/g", Kind: Directory, Mode: 0o700}}, "",
+		},
 		"absolute":            {Tree{file("/etc/passwd")}, "not a path within"},
 		"above":               {Tree{file("../a")}, "not a path within"},
 		"above, later":        {Tree{file("a/../../b")}, "not a path within"},
@@ -193,8 +195,8 @@ func TestCaptureRefuses(t *testing.T) {
 		prepare func(p place) []string
 		problem string
 	}{
-		"too large": {func(p place) []string { return nil }, "at most 1 MB"},
-		"outside":   {func(p place) []string { return []string{t.TempDir()} }, "outside"},
+		"too large": {func(place) []string { return nil }, "at most 1 MB"},
+		"outside":   {func(place) []string { return []string{t.TempDir()} }, "outside"},
 		"gone":      {func(p place) []string { return []string{filepath.Join(p.root, "nothing")} }, "no such file"},
 		"a link out": {func(p place) []string {
 			require.NoError(t, os.Symlink("/etc", filepath.Join(p.root, "etc")))
@@ -242,9 +244,12 @@ func BenchmarkTree(b *testing.B) {
 		require.NoError(b, os.MkdirAll(filepath.Dir(name), 0o755))
 		random.Read(data)
 		if n%2 == 0 {
-			for i := range data { // as text is
-				data[i] = "etaoin shrdlu\n{}();=.,"[data[i]%22]
+			code := fmt.Sprintln("const", n)
+			for i := 0; len(code) < size; i++ { // as text is
+				code += fmt.Sprintf("\texport function %s%d(zone, child) { return rates[%d] * zone - %d; }\n",
+					[]string{"fare", "tide", "berth"}[data[i]%3], data[i], data[i+1], data[i+2])
 			}
+			copy(data, code)
 		}
 		require.NoError(b, os.WriteFile(name, data, 0o644))
 		names = append(names, name)
@@ -274,7 +279,8 @@ func BenchmarkTree(b *testing.B) {
 		to := filepath.Join(dir, "to")
 		require.NoError(b, os.Mkdir(to, 0o755))
 		restoring += took(func() {
-			_, err := Restoring{Root: to, Store: store, Known: func(string) (s contents.Sum, is bool) { return s, false }}.Restore(t)
+			unknown := func(string) (s contents.Sum, is bool) { return s, false }
+			_, err := Restoring{Root: to, Store: store, Known: unknown}.Restore(t)
 			require.NoError(b, err)
 		})
 		for _, one := range []string{"cp", "clone", "to"} {

@@ -169,7 +169,9 @@ func (p Pattern) Base() string {
 
 // noise are files that editors and systems write next to the ones that users mean: swap and lock files, backups,
 // probes.
-var noise = []string{"*~", ".*.sw?", ".*.sw?x", ".#*", "#*#", "4913", ".DS_Store", "*.tmp.[0-9]*", ".omnivigil-restoring-*"}
+var noise = []string{
+	"*~", ".*.sw?", ".*.sw?x", ".#*", "#*#", "4913", ".DS_Store", "*.tmp.[0-9]*", ".omnivigil-restoring-*",
+}
 
 // IsNoise reports whether a file never counts, such as an editor's swap file.
 func IsNoise(file string) bool {

@@ -13,26 +13,23 @@ import (
 
 // Files returns the files that match any of the patterns now, as absolute paths in order, whether version control
 // ignores them or not.
-func Files(root string, patterns []string) []string {
-	root = filepath.ToSlash(root)
-	in := Interest{}
-	for _, text := range patterns {
-		in.Rules = append(in.Rules, Rule{Pattern: text})
-	}
-	found := map[string]bool{}
-	NewMatcher(root, []Interest{in}).walk(func(file string, _ []Match) { found[filepath.FromSlash(file)] = true }, nil)
-	return slices.Sorted(maps.Keys(found))
-}
+func Files(root string, patterns []string) []string { return matching(root, patterns, false) }
 
 // Everything returns what Files returns, and the empty directories in which any file would match.
-func Everything(root string, patterns []string) []string {
+func Everything(root string, patterns []string) []string { return matching(root, patterns, true) }
+
+func matching(root string, patterns []string, withEmpty bool) []string {
 	in := Interest{}
 	for _, text := range patterns {
 		in.Rules = append(in.Rules, Rule{Pattern: text})
 	}
 	found := map[string]bool{}
-	visit := func(file string, _ []Match) { found[filepath.FromSlash(file)] = true }
-	NewMatcher(filepath.ToSlash(root), []Interest{in}).walk(visit, func(dir string) { found[filepath.FromSlash(dir)] = true })
+	add := func(name string) { found[filepath.FromSlash(name)] = true }
+	empty := add
+	if !withEmpty {
+		empty = nil
+	}
+	NewMatcher(filepath.ToSlash(root), []Interest{in}).walk(func(file string, _ []Match) { add(file) }, empty)
 	return slices.Sorted(maps.Keys(found))
 }
 
@@ -66,9 +63,9 @@ func (m *Matcher) walk(visit func(file string, hears []Match), empty func(dir st
 }
 
 func (m *Matcher) walkFolder(dir string, at Place, visit func(string, []Match), empty func(string)) {
-	const any = "a name that no pattern has"
+	const someName = "a name that no pattern has"
 	entries, err := os.ReadDir(filepath.FromSlash(dir))
-	if err == nil && len(entries) == 0 && empty != nil && len(m.Hears(at, any, false)) > 0 {
+	if err == nil && len(entries) == 0 && empty != nil && len(m.Hears(at, someName, false)) > 0 {
 		empty(dir)
 	}
 	for _, entry := range entries {

@@ -1,5 +1,5 @@
-// Package disk is the files of a made-up world: the contents of each unit's files, as the bursts that have really changed
-// them, and the results of tasks. Start reading at Disk.
+// Package disk is the files of a made-up world: the contents of each unit's files, as the bursts that have really
+// changed them, and the results of tasks. Start reading at Disk.
 package disk
 
 import (
@@ -42,8 +42,8 @@ func (r *Result) sameAs(other *Result) bool {
 		maps.Equal(r.inputs, other.inputs) && maps.Equal(r.ups, other.ups)
 }
 
-// Change changes a unit's files in a burst. Same: a write that leaves them the same is followed by another one that takes
-// it back. Back: they become what they were at an earlier time, if there is one.
+// Change changes a unit's files in a burst. Same: a write that leaves them the same is followed by another one that
+// takes it back. Back: they become what they were at an earlier time, if there is one.
 func (d *Disk) Change(unit string, burst int, same, back bool) {
 	c, past := d.contents[unit], d.past[unit]
 	d.past[unit] = append(past, maps.Clone(c))

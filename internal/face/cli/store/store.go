@@ -15,7 +15,7 @@ import (
 
 // Command returns the command.
 func Command() *cobra.Command {
-	clear, asJSON := false, false
+	all, asJSON := false, false
 	c := &cobra.Command{
 		Use:   "store",
 		Short: "Show the size of the store of contents, or clear it",
@@ -27,7 +27,7 @@ age = "30 days" }; what was not used for the longest time is deleted first.`,
 		RunE: func(*cobra.Command, []string) error {
 			s, limits := supervisor.Store()
 			do, done := s.Usage, fmt.Sprintf(" of %s", format.Bytes(float64(limits.Size)))
-			if clear {
+			if all {
 				do, done = s.Clear, " deleted"
 			}
 			u, err := do()
@@ -41,7 +41,8 @@ age = "30 days" }; what was not used for the longest time is deleted first.`,
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&clear, "clear", false, "delete everything in it: tasks run again, and earlier changes are not shown")
+	c.Flags().BoolVar(&all, "clear", false,
+		"delete everything in it: tasks run again, and earlier changes are not shown")
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return c
 }

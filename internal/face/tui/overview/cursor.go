@@ -34,8 +34,8 @@ func BackToNow(m *view.Model) {
 	}
 }
 
-// GoTo moves the cursor to a time, also in an earlier session; a later time than now is now. A time between two sessions
-// is the end of the first.
+// GoTo moves the cursor to a time, also in an earlier session; a later time than now is now. A time between two
+// sessions is the end of the first.
 func GoTo(m *view.Model, at time.Time) {
 	if !at.Before(m.Now) {
 		BackToNow(m)

@@ -79,6 +79,8 @@ func (l *lines) draw(m *view.Model, width, height int) []string {
 	return rows
 }
 
+const noPage = "there is nothing else to scroll"
+
 // canPage reports whether the keys that scroll act on the changed lines.
 func canPage(m *view.Model) bool {
 	v, is := m.Top().(*ripples)

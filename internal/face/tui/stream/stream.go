@@ -101,8 +101,9 @@ func (s *Stream) Status(m *view.Model) string {
 // Ask implements view.Asker.
 func (s *Stream) Ask(m *view.Model) {
 	want := askedFor{
-		session: s.Session, filter: s.Filter.String(), Position: s.Position, count: max(m.Height, 20), raw: s.raw, similar: s.similar,
-		values: s.selection != nil,
+		session: s.Session, filter: s.Filter.String(), Position: s.Position, count: max(m.Height, 20), raw: s.raw,
+		similar: s.similar,
+		values:  s.selection != nil,
 	}
 	if s.Session == "" {
 		want.lines = m.Live.Lines
@@ -150,8 +151,8 @@ func (s *Stream) take(m *view.Model, asked askedFor, page api.Page) {
 	s.problem, s.page, s.of = "", page, asked
 	n := len(page.Lines)
 	switch {
-	case s.Session != asked.session, s.Filter.String() != asked.filter || s.Position != asked.Position || s.raw != asked.raw,
-		s.similar != asked.similar:
+	case s.Session != asked.session, s.Filter.String() != asked.filter || s.Position != asked.Position,
+		s.raw != asked.raw, s.similar != asked.similar:
 	case !s.until.IsZero():
 		s.stand(page.End)
 	case s.tied && n == 0 && s.move < 0: // this is the first line

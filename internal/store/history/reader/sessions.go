@@ -163,7 +163,8 @@ func (r *Reader) CasesAt(ctx context.Context, at time.Time) (all []api.Case, err
 	rows, err = r.db.QueryContext(ctx, `SELECT number, cases, failures FROM (SELECT result.run, result.began AS at,
 		row_number() OVER (PARTITION BY unit ORDER BY began DESC) AS nth FROM result
 		WHERE began <= ?1 AND began > ?1 - ?3) AS newest JOIN run ON run.id = newest.run
-		JOIN result ON result.run = newest.run WHERE nth <= ?2 ORDER BY at DESC`, at.UnixMilli(), runsOfCases, (90 * 24 * time.Hour).Milliseconds())
+		JOIN result ON result.run = newest.run WHERE nth <= ?2 ORDER BY at DESC`,
+		at.UnixMilli(), runsOfCases, (90 * 24 * time.Hour).Milliseconds())
 	err = collect(rows, err, func(rows *sql.Rows) error {
 		var run int
 		var text, failures []byte

@@ -112,8 +112,8 @@ func (r *Reader) tests(ctx context.Context, q past.Query) ([]past.Test, bool, er
 	return all, more, nil
 }
 
-// addNewest adds the results of days that are not summarized yet. The newest runs come first in the join, not all results
-// of a unit.
+// addNewest adds the results of days that are not summarized yet. The newest runs come first in the join, not all
+// results of a unit.
 func (r *Reader) addNewest(ctx context.Context, q past.Query, only int64, known sums) error {
 	w := conditionOf(q, "ended", "unit.name")
 	rows, err := r.db.QueryContext(ctx, `SELECT result.unit, same, cases FROM run CROSS JOIN result ON result.run = run.id
