@@ -96,3 +96,56 @@ func TestTicketOffice(t *testing.T) {
 	run("wait", "shipped")
 	assert.Contains(t, get(at(2, "/site.css")), "#0b6e69")
 }
+
+// TestTicketOfficeSwitched switches the example between two branches twenty times, and removes what was built before
+// every other switch: each state is built once.
+func TestTicketOfficeSwitched(t *testing.T) {
+	t.Parallel()
+	program := build(t)
+	dir, _ := copyTicketOffice(t)
+	state := t.TempDir()
+	run := func(name string, words ...string) string {
+		cmd := exec.Command(name, words...)
+		cmd.Dir, cmd.Env = dir, append(os.Environ(), "XDG_STATE_HOME="+state, "XDG_RUNTIME_DIR=")
+		out, _ := cmd.CombinedOutput()
+		return string(out)
+	}
+	commit := func(text string) {
+		run("git", "add", "-A")
+		run("git", "-c", "user.name=berth", "-c", "user.email=berth@example.org", "commit", "-qm", text)
+	}
+	require.NoError(t, os.WriteFile(dir+"/.gitignore", []byte("node_modules\nbuild\ndist\n"), 0o644))
+	run("git", "init", "-q", "-b", "east")
+	commit("east")
+	run("git", "checkout", "-q", "-b", "west")
+	edit(t, dir+"/web/sailings.ts", "toFixed(2)", "toFixed(3)")
+	commit("west")
+	run(program, "start", "--background", "--trust", "bundle")
+	t.Cleanup(func() {
+		run(program, "stop", "--all")
+		noneLeft(t, dir)
+	})
+	if said := run(program, "wait"); !strings.Contains(said, "CURRENT") {
+		if strings.Contains(run(program, "logs"), "npm error network") {
+			t.Skip("npm reaches no packages")
+		}
+		require.Contains(t, said, "CURRENT", "%s", run(program, "logs"))
+	}
+	for n := range 20 {
+		if n%2 == 1 {
+			require.NoError(t, os.RemoveAll(dir+"/build"))
+		}
+		branch := []string{"east", "west"}[n%2]
+		run("git", "checkout", "-q", branch)
+		assert.Contains(t, run(program, "wait"), "CURRENT")
+		digits := map[string]string{"east": "toFixed(2)", "west": "toFixed(3)"}[branch]
+		require.True(t, holds(patience, func() bool {
+			made, err := os.ReadFile(dir + "/build/app.js")
+			return err == nil && strings.Contains(string(made), digits)
+		}), "switch %d", n)
+		assert.FileExists(t, dir+"/build/app.js.map")
+	}
+	log := run(program, "logs", "bundle", "-n", "10000")
+	assert.Equal(t, 2, strings.Count(log, "bundle done in"), "%s", log)
+	assert.GreaterOrEqual(t, strings.Count(log, "bundle restored from"), 19)
+}
