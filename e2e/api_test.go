@@ -23,6 +23,7 @@ func TestDocumentedExamples(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "berths.go"), nil, 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "rates.json"), nil, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "fares.csv"), []byte("low\n"), 0o600))
 	b := inBackground(t, dir, `
 [project]
 name = "saltmarsh"
@@ -42,6 +43,11 @@ units = ["tides", "berths"]
 `)
 	out, code := b.run("wait")
 	require.Equal(t, 0, code, out)
+	for _, text := range []string{"lower\n", "high\n"} { // before the second save, the contents are certainly known
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "fares.csv"), []byte(text), 0o600))
+		out, code = b.run("wait")
+		require.Equal(t, 0, code, out)
+	}
 	b.run("run", "pier")
 	_, code = b.run("wait", "pier")
 	require.Equal(t, 1, code)
