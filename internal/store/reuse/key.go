@@ -3,6 +3,7 @@ package reuse
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"hash"
@@ -10,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -18,12 +20,16 @@ import (
 	"omnivigil/internal/watch/pattern"
 )
 
+// keyVersion is a part of each key. It changes when what a key is made of does.
+const keyVersion = 2
+
 // needed returns a hash of everything that a unit's result depends on, and a hash of the stamps of its files: files
-// that were changed and restored have other stamps.
+// that were changed and restored have other stamps. The first is the same on each machine, as docs/store.md describes.
 //
 // Inputs are the files that affect the unit.
 func (r *Results) needed(p *plan.Plan, u *plan.Unit, inputs []string) (needed, stamps string, err error) {
 	n := need{r, p, sha256.New(), sha256.New(), map[string]bool{}}
+	n.add("omnivigil", keyVersion, runtime.GOOS, runtime.GOARCH)
 	if err := n.unit(u, inputs); err != nil {
 		return "", "", err
 	}
@@ -39,15 +45,33 @@ type need struct {
 	done  map[string]bool
 }
 
+// add adds a line of values to the hash, as JSON.
+func (n need) add(values ...any) {
+	line := json.NewEncoder(n.all)
+	line.SetEscapeHTML(false)
+	if err := line.Encode(values); err != nil { // all are texts, lists of texts and numbers
+		panic(err)
+	}
+}
+
+// rel is a path relative to the project's directory, with forward slashes, so that it is the same on each machine.
+func (r *Results) rel(name string) string {
+	if rel, err := filepath.Rel(r.root, name); err == nil {
+		return filepath.ToSlash(rel)
+	}
+	return filepath.ToSlash(name)
+}
+
 // unit adds what a unit depends on, with its inputs, and the units that it waits for.
 func (n need) unit(u *plan.Unit, inputs []string) error {
 	if n.done[u.Name] {
 		return nil
 	}
 	n.done[u.Name] = true
-	fmt.Fprintf(n.all, "%q %q %q %q %q\n", u.Name, u.Run.Argv(), u.Dir, variables(u), Program(u))
+	n.add("unit", u.Name, u.Run.Argv(), n.rel(u.Dir), variables(u))
+	n.program(u)
 	for _, step := range slices.Concat(u.Setup, u.Prelude) {
-		fmt.Fprintf(n.all, "%q %q\n", step.Run.Argv(), step.Dir)
+		n.add("step", step.Run.Argv(), n.rel(step.In(u)))
 	}
 	if err := n.files(inputs); err != nil {
 		return err
@@ -62,6 +86,17 @@ func (n need) unit(u *plan.Unit, inputs []string) error {
 		}
 	}
 	return nil
+}
+
+// program adds the program that a unit runs: its contents.
+func (n need) program(u *plan.Unit) {
+	if file := programFile(u); filepath.IsAbs(file) {
+		if sum, _, err := n.index.Sum(file); err == nil {
+			n.add("program", sum.String())
+			return
+		}
+	}
+	n.add("program", u.Run.Program()) // such as a builtin of the shell
 }
 
 // result adds the result of a unit: a task's outputs or, without any, its inputs. The behavior of a service depends
@@ -86,7 +121,7 @@ func (n need) files(files []string) error {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(n.all, "%q %x\n", file, sum)
+		n.add("file", n.rel(file), sum.String())
 		fmt.Fprintf(n.looks, "%q %v\n", file, stamp)
 	}
 	return nil
@@ -124,7 +159,7 @@ func (n need) made(names []string) error {
 				return err
 			}
 		}
-		fmt.Fprintf(n.all, "%q %v %q\n", name, info.Mode(), target)
+		n.add("output", n.rel(name), info.Mode().String(), filepath.ToSlash(target))
 	}
 	return nil
 }
@@ -167,6 +202,16 @@ func lookup(u *plan.Unit, name string) string {
 
 // Program returns what identifies the program that a unit runs: its path, size and time.
 func Program(u *plan.Unit) string {
+	file := programFile(u)
+	info, err := os.Stat(file)
+	if err != nil {
+		return u.Run.Program()
+	}
+	return fmt.Sprint(file, info.Size(), info.ModTime().UnixNano())
+}
+
+// programFile returns the path of the program that a unit runs, if it is found, or else its name.
+func programFile(u *plan.Unit) string {
 	name := u.Run.Program()
 	path := name
 	if strings.ContainsRune(name, filepath.Separator) {
@@ -181,9 +226,5 @@ func Program(u *plan.Unit) string {
 			}
 		}
 	}
-	info, err := os.Stat(path)
-	if err != nil {
-		return name
-	}
-	return fmt.Sprint(path, info.Size(), info.ModTime().UnixNano())
+	return path
 }

@@ -1,6 +1,6 @@
 // Package reuse determines whether a result of a task is still valid, or can be restored, across sessions.
 //
-// A result is valid while everything that it depends on is the same: the command, the program's path, size and time,
+// A result is valid while everything that it depends on is the same: the command, the program's contents,
 // the steps before it, the directory, the task's variables and those that its command names, the contents of its
 // inputs (those that its rules name, and those that it was seen to read if it is observed), the results of what it
 // needs and follows, and its outputs. Every good result is kept: when what it depends on is as it was then, but the
@@ -27,6 +27,7 @@ import (
 // Results are the results of a project's tasks. Its methods may be called from any goroutine.
 type Results struct {
 	dir   string
+	root  string // the project's directory
 	index *Index
 	store *contents.Store
 	// inputs returns the files that affect a unit, as absolute paths in order.
@@ -39,7 +40,7 @@ type Results struct {
 func In(dir, root string, store *contents.Store, inputs func(unit string) []string) *Results {
 	name := sha256.Sum256([]byte(root))
 	dir = filepath.Join(dir, "reuse", hex.EncodeToString(name[:8]))
-	return &Results{dir: dir, index: OpenIndex(filepath.Join(dir, "index")), store: store, inputs: inputs}
+	return &Results{dir: dir, root: root, index: OpenIndex(filepath.Join(dir, "index")), store: store, inputs: inputs}
 }
 
 // Save stores what is known of files for the next session. It first waits for everything that Background does.

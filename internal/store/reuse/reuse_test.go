@@ -386,3 +386,14 @@ func sha256sum(b *testing.B, dir string) {
 	command.Dir = dir
 	require.NoError(b, command.Run())
 }
+
+// TestKeyIsTheSameElsewhere makes a result in two directories: their keys are the same, so that one can be used for the
+// other.
+func TestKeyIsTheSameElsewhere(t *testing.T) {
+	var keys [2]string
+	for i := range keys {
+		_, a := open(t).begin()
+		keys[i] = a.needed
+	}
+	assert.Equal(t, keys[0], keys[1])
+}
