@@ -379,6 +379,8 @@ func (r *Ripple) judge() {
 		seen[u] = true
 		if u.state.Broken() {
 			broken = append(broken, Trouble{Unit: u.spec.Name, Failure: u.failure()})
+		} else if f := r.lastFailure(u); f != nil {
+			broken = append(broken, Trouble{Unit: u.spec.Name, Failure: f})
 		} else if u.wanted && u.freshness() == Stale {
 			block := u.staleness().Block
 			stale = append(stale, Trouble{Unit: u.spec.Name, Block: &block, Ran: true})
@@ -401,6 +403,20 @@ func (r *Ripple) judge() {
 	default:
 		r.Outcome = EndedCurrent
 	}
+}
+
+// lastFailure returns how the ripple's last run of a unit has failed, if the unit already works on a later ripple, so
+// that its state no longer tells; nil otherwise.
+func (r *Ripple) lastFailure(u *unit) *Failure {
+	if !u.atWork() && u.pending == nil {
+		return nil
+	}
+	for i, ref := range slices.Backward(r.Runs) {
+		if ref.Unit == u.spec.Name && r.runs[i] != nil {
+			return r.runs[i].failure
+		}
+	}
+	return nil
 }
 
 // neverRan reports whether the ripple should have moved a unit that has not run for it, and will not.

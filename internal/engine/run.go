@@ -57,12 +57,13 @@ type coverage struct {
 
 // verdictOfRun is the result of a run.
 type verdictOfRun struct {
-	good        bool   // it was ready, or succeeded
-	failed      bool   // it failed, or was not ready in time
-	failsBy     string // why, if its report does not tell
-	fails       bool   // its output makes it a failed one, whatever its exit status
-	reported    int    // the version of its newest report
-	reportedAll bool   // that was the final one
+	good        bool     // it was ready, or succeeded
+	failed      bool     // it failed, or was not ready in time
+	failure     *Failure // how it ended; nil: it has not, or well
+	failsBy     string   // why, if its report does not tell
+	fails       bool     // its output makes it a failed one, whatever its exit status
+	reported    int      // the version of its newest report
+	reportedAll bool     // that was the final one
 }
 
 // process is the state of a run's process.
@@ -550,6 +551,7 @@ func (e *Engine) ended(u *unit, end End) End {
 	}
 	end.Lived, end.ReadyAt = e.now.Sub(u.run.OrderedAt), u.run.ReadyAt
 	u.state, u.ending, u.run.failed = s, byItself, s.Broken()
+	u.run.failure = u.failure()
 	e.ripples.account(u.run, e.now)
 	was := u.run.Run
 	was.Spans, was.Ripples = slices.Clone(was.Spans), slices.Clone(was.Ripples)
