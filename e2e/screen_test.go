@@ -101,12 +101,16 @@ func (s *screen) press(keys ...string) {
 }
 
 // edit replaces text in a file, as a user would.
+//
+// The file is replaced as a whole: on a busy machine, truncating and writing it can be two saves.
 func edit(t *testing.T, file, before, after string) {
 	t.Helper()
 	data, err := os.ReadFile(file)
 	require.NoError(t, err)
 	require.Contains(t, string(data), before)
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(data), before, after, 1)), 0o644))
+	saved := filepath.Join(t.TempDir(), "saved")
+	require.NoError(t, os.WriteFile(saved, []byte(strings.Replace(string(data), before, after, 1)), 0o644))
+	require.NoError(t, os.Rename(saved, file))
 }
 
 // get sends the request of a browser that navigates to a page.
