@@ -43,7 +43,8 @@ units = ["tides", "berths"]
 `)
 	out, code := b.run("wait")
 	require.Equal(t, 0, code, out)
-	for _, text := range []string{"low tide at 4\n", "high tide at 4\n"} { // before the second save, the contents are certainly known
+	// Before the second save, the contents are certainly known.
+	for _, text := range []string{"low tide at 4\n", "high tide at 4\n"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "fares.csv"), []byte(text), 0o600))
 		out, code = b.run("wait")
 		require.Equal(t, 0, code, out)

@@ -29,8 +29,8 @@ outputs = ["gen/**"]`},
 		`watch = ["pages/*.txt"]
 follows = ["rates"]
 outputs = ["dist/pages/**", "dist/bin/**"]`},
-	{"sum", "cksum dist/pages/all.js | cut -d' ' -f1 > dist/sum; if grep -q 1 dist/sum; then date -u -d @0 > dist/one; " +
-		"else rm -f dist/one; fi", `follows = ["pages"]
+	{"sum", "cksum dist/pages/all.js | cut -d' ' -f1 > dist/sum; if grep -q 1 dist/sum; " +
+		"then date -u -d @0 > dist/one; else rm -f dist/one; fi", `follows = ["pages"]
 outputs = ["dist/sum", "dist/one"]`},
 }
 
@@ -50,7 +50,8 @@ func (b *bundling) omnivigil(args ...string) (string, error) {
 }
 
 func (b *bundling) git(args ...string) {
-	c := exec.Command("git", append([]string{"-c", "user.name=berth", "-c", "user.email=berth@example.org"}, args...)...)
+	who := []string{"-c", "user.name=berth", "-c", "user.email=berth@example.org"}
+	c := exec.Command("git", append(who, args...)...)
 	c.Dir = b.dir
 	out, err := c.CombinedOutput()
 	require.NoError(b, err, "%s", out)
@@ -141,7 +142,8 @@ func made(t *testing.T, dir string) map[string]string {
 // clean returns the outputs of a build in an empty directory with the same sources.
 func (b *bundling) clean() map[string]string {
 	dir := b.TempDir()
-	out, err := exec.Command("cp", "-r", filepath.Join(b.dir, "rates.txt"), filepath.Join(b.dir, "pages"), dir).CombinedOutput()
+	inputs := []string{filepath.Join(b.dir, "rates.txt"), filepath.Join(b.dir, "pages")}
+	out, err := exec.Command("cp", append([]string{"-r", "-t", dir}, inputs...)...).CombinedOutput()
 	require.NoError(b, err, "%s", out)
 	for _, task := range bundler {
 		c := exec.Command("sh", "-c", task.command)
@@ -153,8 +155,8 @@ func (b *bundling) clean() map[string]string {
 }
 
 // TestRestoredAsBuilt makes random edits, switches of branches, cleanups and kills in a project whose results are
-// restored. After each, when all is at rest, its outputs are those of a clean build. OMNIVIGIL_RESTORES is how many, and
-// OMNIVIGIL_SEED what happens.
+// restored. After each, when all is at rest, its outputs are those of a clean build. OMNIVIGIL_RESTORES is how many,
+// and OMNIVIGIL_SEED what happens.
 func TestRestoredAsBuilt(t *testing.T) {
 	t.Parallel()
 	steps, seed := 25, uint64(time.Now().UnixNano())
@@ -169,8 +171,8 @@ func TestRestoredAsBuilt(t *testing.T) {
 	b.runs = filepath.Join(b.state, "runs")
 	settings := ""
 	for _, task := range bundler {
-		settings += fmt.Sprintf("[task.%s]\nrun = %q\n%s\nreuse = true\n", task.name, "echo >> "+b.runs+"; "+task.command,
-			task.more)
+		command := "echo >> " + b.runs + "; " + task.command
+		settings += fmt.Sprintf("[task.%s]\nrun = %q\n%s\nreuse = true\n", task.name, command, task.more)
 	}
 	b.write("omnivigil.toml", settings)
 	b.write(".gitignore", "gen\ndist\n")

@@ -190,7 +190,7 @@ var allowed = map[string]string{
 	"store/paths":    "api/socket",
 	"store/reuse":    "files plan store/contents store/tree text/lazyregexp watch/pattern watch/stamp",
 	"store/setup":    "files plan watch/pattern",
-	"store/tree":     "store/contents watch/stamp",
+	"store/tree":     "store/contents watch/pattern watch/stamp",
 	"supervisor": "api api/exit api/server api/socket demo engine output/logbook plan plan/settings session " +
 		"session/impact store/consent store/contents store/paths supervisor/guard",
 	"supervisor/guard": "process",

@@ -88,8 +88,8 @@ type Record interface {
 	// Findings returns a page of findings.
 	Findings(ctx context.Context, q ResultQuery) (FindingPage, error)
 
-	// Changes returns what was changed by a ripple, or since a unit last ran well. It reads files. A *Refusal tells that
-	// this is not kept.
+	// Changes returns what was changed by a ripple, or since a unit last ran well. It reads files. A *Refusal tells
+	// that this is not kept.
 	Changes(ctx context.Context, q changes.Query) (changes.Changes, error)
 
 	// Samples returns a page of what units have used of the machine, in order of time. From is 0 or the Next of an

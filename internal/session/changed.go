@@ -12,7 +12,7 @@ import (
 // Changes implements api.Record.
 func (s *Session) Changes(_ context.Context, q changes.Query) (changes.Changes, error) {
 	switch {
-	case s.changes == nil || !s.Plan().KeepChanges:
+	case !s.keepsChanges():
 		return changes.Changes{}, api.Refuse("changes are not kept")
 	case q.Unit == "":
 		return s.changes.Of(q.Ripple)
@@ -24,9 +24,11 @@ func (s *Session) Changes(_ context.Context, q changes.Query) (changes.Changes, 
 	return s.sinceGood(u), nil
 }
 
+func (s *Session) keepsChanges() bool { return s.changes != nil && s.Plan().KeepChanges }
+
 // sinceGood returns what has changed since the last good run of a unit began.
 func (s *Session) sinceGood(u *api.Unit) changes.Changes {
-	if s.changes == nil || !s.Plan().KeepChanges {
+	if !s.keepsChanges() {
 		return changes.Changes{}
 	}
 	return s.changes.Since(goodSince(u), u.Suspects)

@@ -7,9 +7,6 @@ import (
 	"slices"
 	"time"
 
-	"omnivigil/internal/store/contents"
-	store "omnivigil/internal/store/history"
-
 	"omnivigil/internal/api"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/output/logbook"
@@ -21,6 +18,8 @@ import (
 	"omnivigil/internal/session/impact"
 	"omnivigil/internal/session/outputs"
 	"omnivigil/internal/session/run"
+	"omnivigil/internal/store/contents"
+	store "omnivigil/internal/store/history"
 )
 
 // host is the session as its parts see it.

@@ -15,8 +15,8 @@ type Query struct {
 
 // Changes are the changes of text files that affect units.
 type Changes struct {
-	// Since is when the last good run of a unit began; zero: it has not run well in this session, so that the changes are
-	// those since the session began.
+	// Since is when the last good run of a unit began; zero: it has not run well in this session, so that the changes
+	// are those since the session began.
 	Since time.Time `json:"since,omitzero"`
 	Files []File    `json:"files"`
 	More  int       `json:"more,omitempty"` // files that are not in the list

@@ -157,7 +157,8 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 
 // Session implements Project.
 func (c *Client) Session(_ context.Context, name string) (api.Record, error) {
-	return &record{c: c, root: api.Root + "/sessions/" + url.PathEscape(name), files: func() api.Log { return nil }}, nil
+	root := api.Root + "/sessions/" + url.PathEscape(name)
+	return &record{c: c, root: root, files: func() api.Log { return nil }}, nil
 }
 
 // Snapshot implements Project.

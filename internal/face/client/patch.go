@@ -6,6 +6,7 @@ import (
 
 	"omnivigil/internal/api/changes"
 	"omnivigil/internal/text/diff"
+	"omnivigil/internal/text/format"
 )
 
 // writePatch writes changes as a unified diff, as patch(1) and git read it. What is not known of a file is a line
@@ -36,7 +37,7 @@ func writePatch(w io.Writer, c changes.Changes) {
 		}
 	}
 	if c.More > 0 {
-		fmt.Fprintf(w, "%d more files have changed.\n", c.More)
+		fmt.Fprintf(w, "%s not shown.\n", format.Count(c.More, "more changed file"))
 	}
 }
 

@@ -304,7 +304,7 @@ func (w *words) changed(ctx context.Context, p api.Record, ripple int) {
 	rows := card.Changes(c.Files, ofPart)
 	for i, r := range rows {
 		if i == most {
-			w.add("  %d more lines; omnivigil ripples %d --diff prints all", len(rows)-most, ripple)
+			w.add("  %s; omnivigil ripples %d --diff prints all", format.Count(len(rows)-most, "more line"), ripple)
 			return
 		}
 		w.add("  %s", r.Text)

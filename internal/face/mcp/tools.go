@@ -39,12 +39,11 @@ func addReading(s *mcp.Server, t *tools) {
 		"from (secret values are masked), and its processes.", reads, t.status)
 	add(s, "why", "Explain a unit's state, or predict what saving a file would set off. For a unit: how it failed, "+
 		"the failed tests and findings with their source lines, the last relevant lines of output, which files "+
-		"changed since its last good run, with the lines, what it blocks, and what to do. For a path: which units would "+
-		"act, by "+
-		"which rule and in which order, or what excludes the file.", reads, t.why)
-	add(s, "ripples", "Show what one save, request or crash set off: the files and their changed lines, the units that "+
-		"ran, in order and with their durations, the outcome, and the output of failed runs. Default: the newest ripple.",
-		reads, t.ripple)
+		"changed since its last good run, with the lines, what it blocks, and what to do. For a path: which units "+
+		"would act, by which rule and in which order, or what excludes the file.", reads, t.why)
+	add(s, "ripples", "Show what one save, request or crash set off: the files and their changed lines, the units "+
+		"that ran, in order and with their durations, the outcome, and the output of failed runs. Default: the newest "+
+		"ripple.", reads, t.ripple)
 	add(s, "logs", "Read or filter output: the last lines of one unit, of all units interleaved, of one run, or "+
 		"those that match a filter. Stack traces are complete.", reads, t.output)
 	add(s, "screen", "Read a unit's terminal screen as it is now, or as its last run left it: full-screen programs, "+

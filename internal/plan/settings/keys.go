@@ -155,7 +155,8 @@ func init() {
 			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.Reuse = r.flag(e) },
 			misfit: "only a task's result is reused"},
 		"keep_outputs": {
-			says:   "How large its outputs may be to be restored later when its inputs are as they were; default 500 MB.",
+			says: "How large its outputs may be to be restored later when its inputs are as they were; " +
+				"default 500 MB.",
 			shape:  sizeShape,
 			kinds:  []plan.Kind{plan.Task},
 			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.KeepOutputs = r.size(e) },

@@ -72,8 +72,8 @@ func (s Shortcut) With(words []string) []string {
 // ReadPersonal reads a user's file; a missing one is like an empty one. Actions are the actions that have keys. If
 // the file is invalid the error is a Problems, and its valid part is returned, too.
 func ReadPersonal(file string, actions []string) (*Personal, error) {
-	p := &Personal{Leave: DefaultLeave, Store: DefaultStore, Keys: map[string][]string{}, Shortcuts: map[string]Shortcut{},
-		Selections: map[string][]string{}}
+	p := &Personal{Leave: DefaultLeave, Store: DefaultStore, Keys: map[string][]string{},
+		Shortcuts: map[string]Shortcut{}, Selections: map[string][]string{}}
 	data, err := files.Read(file, files.Sane)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):

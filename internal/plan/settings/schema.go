@@ -34,8 +34,8 @@ func Schema() *jsonschema.Schema {
 				"Limits for the history of runs, tests, findings and samples; the oldest are deleted first.", limitsShape(),
 			),
 			"keep_changes": described(
-				"false: the contents of changed files are not kept. They show what changed; env files and secrets never are.",
-				flagShape(),
+				"false: the contents of changed files are not kept. They show what changed; "+
+					"env files and secrets never are.", flagShape(),
 			),
 		})),
 		"defaults": described("Keys that apply to all units which do not set them.", unitShape(0, true)),

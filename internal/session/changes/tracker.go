@@ -107,8 +107,9 @@ func (t *Tracker) readAll(p *plan.Plan) {
 		for _, file := range t.source.Affecting(u.Name) {
 			began := time.Now()
 			if began.Sub(looked) > look {
+				s, err := t.source.Snapshot(context.Background())
 				looked, rest = began, 3
-				if s, err := t.source.Snapshot(context.Background()); err == nil && s.Verdict.Word == api.VerdictUpdating {
+				if err == nil && s.Verdict.Word == api.VerdictUpdating {
 					rest = 19
 				}
 			}

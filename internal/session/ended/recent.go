@@ -39,8 +39,8 @@ func (r *Recent) Open(ctx context.Context, from *history.Reading, store *content
 		return s, nil
 	}
 	s, err := Open(ctx, from, store, dir, nil)
-	if err != nil {
-		return nil, err
+	if err != nil || !s.state.Ended { // one that was not ended may still run, in another process
+		return s, err
 	}
 	r.all = append(r.all, s)
 	r.all = r.all[max(len(r.all)-maxRecent, 0):]

@@ -138,8 +138,8 @@ func (r *Live) keep() {
 	r.project.Results.Background(func() {
 		different, err := attempt.Keep(r.project.Lines(r.Unit.Name, r.Number, maxKeptLines))
 		if len(different) > 0 {
-			r.project.Note(r.Entry(logbook.Note), fmt.Sprintf("it is not deterministic: %s differ from what an earlier run "+
-				"made of the same inputs; leave \"reuse\" out if that matters", format.List(different)))
+			r.project.Note(r.Entry(logbook.Note), "it is not deterministic: "+format.List(different)+
+				" differ from what an earlier run made of the same inputs; leave \"reuse\" out if that matters")
 		}
 		if err != nil {
 			r.project.Note(r.Entry(logbook.Note), "its outputs cannot be restored later: "+err.Error())

@@ -108,11 +108,8 @@ func (r Result) unit(u *engine.Unit) api.WaitedUnit {
 		return one
 	}
 	// A service may have written much earlier, about problems that are long solved.
-	if says, ok := v.Reason(
-		u.Name,
-		u.Run.Number,
-	); ok &&
-		(u.Kind != plan.Service || u.Run.EndedAt.Wall.Sub(says.At) < lastWords) {
+	says, ok := v.Reason(u.Name, u.Run.Number)
+	if ok && (u.Kind != plan.Service || u.Run.EndedAt.Wall.Sub(says.At) < lastWords) {
 		l := reader.Line(says)
 		one.Line = &l
 	}

@@ -294,6 +294,7 @@ type pending struct {
 	store  *Store
 	file   *os.File
 	ending string
+	kept   bool
 }
 
 // tmp is the directory of files that are being written.
@@ -310,7 +311,7 @@ func (s *Store) begin(ending string) (*pending, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &pending{s, f, ending}, nil
+	return &pending{store: s, file: f, ending: ending}, nil
 }
 
 // keep moves the file to its place.
@@ -329,7 +330,7 @@ func (p *pending) keep(sum Sum) error {
 			err = os.Rename(p.file.Name(), to)
 		}
 	}
-	if err == nil {
+	if p.kept = err == nil; p.kept {
 		p.store.added.Add(size)
 	}
 	return err
@@ -337,11 +338,10 @@ func (p *pending) keep(sum Sum) error {
 
 // discard removes the file, unless it was kept.
 func (p *pending) discard() {
-	if p.file.Close() == nil {
+	p.file.Close()
+	if !p.kept { // otherwise another process may have a file of that name
 		os.Remove(p.file.Name())
-		return
 	}
-	os.Remove(p.file.Name()) // it does not exist if it was kept
 }
 
 // buffers are for copying.

@@ -26,7 +26,8 @@ func TestStore(t *testing.T) {
 	random := make([]byte, 300<<10)
 	rand.Read(random)
 	for name, data := range map[string][]byte{
-		"empty": {}, "short": []byte("high tide"), "text": bytes.Repeat([]byte("low tide\n"), 100_000), "random": random,
+		"empty": {}, "short": []byte("high tide"), "random": random,
+		"text": bytes.Repeat([]byte("low tide\n"), 100_000),
 	} {
 		file := filepath.Join(t.TempDir(), name)
 		require.NoError(t, os.WriteFile(file, data, 0o644))

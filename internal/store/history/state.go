@@ -63,8 +63,8 @@ type verdict api.PastVerdict
 
 func (v verdict) write(t *transaction) error {
 	t.judged = max(t.judged+1, v.At.UnixMilli()) // there may be several within a millisecond
-	_, err := t.Exec("INSERT OR REPLACE INTO verdict (session, at, word, text, turned) VALUES (?, ?, ?, ?, ?)", t.session,
-		t.judged, string(v.Verdict.Word), v.Verdict.Text, string(v.Turned))
+	_, err := t.Exec("INSERT OR REPLACE INTO verdict (session, at, word, text, turned) VALUES (?, ?, ?, ?, ?)",
+		t.session, t.judged, string(v.Verdict.Word), v.Verdict.Text, string(v.Turned))
 	return err
 }
 
@@ -82,7 +82,8 @@ func (w *Writer) Changed(c Change) { w.add(c) }
 
 func (c Change) write(t *transaction) error {
 	_, err := t.Exec(`INSERT OR REPLACE INTO change (session, ripple, path, at, before, after, reverts)
-		VALUES (?, ?, ?, ?, ?, ?, ?)`, t.session, c.Ripple, c.Path, milli(c.At), string(c.Before), string(c.After), c.Reverts)
+		VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		t.session, c.Ripple, c.Path, milli(c.At), string(c.Before), string(c.After), c.Reverts)
 	return err
 }
 

@@ -114,7 +114,17 @@ func (a *Attempt) Starts() error {
 }
 
 // Ended records which outputs the run has made, whether it has ended well or not.
-func (a *Attempt) Ended() error { return a.results.noteMade(a.plan, a.unit, a.began.UnixNano()) }
+func (a *Attempt) Ended() error {
+	return a.results.noteMade(a.unit, a.made(), a.began.UnixNano())
+}
+
+// made returns the outputs after the run, which are listed once.
+func (a *Attempt) made() []string {
+	if a.after == nil {
+		a.after = outputsOf(a.plan, a.unit)
+	}
+	return a.after
+}
 
 // beganFile exists while a unit runs.
 func (r *Results) beganFile(u *plan.Unit) string { return filepath.Join(r.folder(u), "began") }
@@ -125,20 +135,16 @@ func (r *Results) isUnknown(u *plan.Unit) bool {
 	return !errors.Is(err, fs.ErrNotExist)
 }
 
-// noteMade records which of the outputs runs of the unit have made: one that began at a time in nanoseconds, if they
-// were written since, or an earlier one.
-func (r *Results) noteMade(p *plan.Plan, u *plan.Unit, began int64) error {
+// noteMade records which outputs runs of the unit have made: one that began at a time in nanoseconds, if they were
+// written since, or an earlier one.
+func (r *Results) noteMade(u *plan.Unit, outputs []string, began int64) error {
 	before := map[string]bool{}
 	for _, made := range r.madeBy(u) {
 		before[made] = true
 	}
 	var made []string
-	for _, name := range outputsOf(p, u) {
-		rel, err := filepath.Rel(p.Root, name)
-		if err != nil {
-			continue
-		}
-		rel = filepath.ToSlash(rel)
+	for _, name := range outputs {
+		rel := r.rel(name)
 		info, err := os.Lstat(name)
 		if before[rel] || err == nil && stamp.Of(info).LastChange() >= began-int64(sameTick) {
 			made = append(made, rel)

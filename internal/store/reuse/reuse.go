@@ -65,6 +65,7 @@ type Attempt struct {
 	ended   *entry   // the result of this one, when it has ended well
 	unknown bool     // it is not known what the run before has made
 	outputs []string // that exist, or were restored: absolute paths
+	after   []string // the outputs after the run; nil: they are not listed yet
 	// Holds: the earlier result is valid, and its outputs exist, so the task need not run.
 	Holds bool
 }
@@ -120,7 +121,7 @@ func (a *Attempt) EndedWell(told []byte) error {
 		}
 		a.needed = needed
 	}
-	outputs, err := r.outputs(a.plan, a.unit)
+	outputs, err := r.hash(a.made())
 	if err != nil {
 		return err
 	}

@@ -147,8 +147,8 @@ func TestRestore(t *testing.T) {
 		_, a = o.begin()
 		done, err = a.Restore()
 		require.NoError(t, err)
-		assert.ElementsMatch(t,
-			[]string{"build/fares.json", "build/pages/1.html", "build/pages/2.html", "build/pages/note.txt"}, done.Written)
+		written := []string{"build/fares.json", "build/pages/1.html", "build/pages/2.html", "build/pages/note.txt"}
+		assert.ElementsMatch(t, written, done.Written)
 		o.has(west)
 	}
 
@@ -198,8 +198,12 @@ func TestKeepFails(t *testing.T) {
 		before  func(o *office)
 		problem string
 	}{
-		"too large": {func(o *office) { o.write("build/fares.json", strings.Repeat("x", 2_000_000)) }, "at most 1 MB"},
-		"the disk":  {func(o *office) { o.write("../"+filepath.Base(o.state)+"/contents", "a file") }, "not a directory"},
+		"too large": {func(o *office) {
+			o.write("build/fares.json", strings.Repeat("x", 2_000_000))
+		}, "at most 1 MB"},
+		"the disk": {func(o *office) {
+			o.write("../"+filepath.Base(o.state)+"/contents", "a file")
+		}, "not a directory"},
 		"a link that leaves": {func(o *office) {
 			require.NoError(o.t, os.Symlink("/etc", o.at("build/pages/etc")))
 		}, "outside of the project"},

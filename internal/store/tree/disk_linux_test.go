@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"omnivigil/internal/store/contents"
+	"omnivigil/internal/watch/pattern"
 )
 
 // smallDisk mounts a file system of 256 kB, or skips the test.
@@ -40,7 +41,7 @@ func TestDiskFull(t *testing.T) {
 		info, err := os.Stat(name)
 		require.NoError(t, err)
 		assert.True(t, info.IsDir() || info.Size() == int64(len(large)+6), "%s is incomplete", name)
-		assert.NotContains(t, name, Prefix)
+		assert.NotContains(t, name, pattern.Restoring)
 	}
 
 	random := newPlace(t)

@@ -17,6 +17,10 @@ var errNotNew = errors.New("it cannot be made without a name")
 // O_TMPFILE), which takes half as many changes of the directory as renaming it. errNotNew: the file exists, or the file
 // system cannot do that.
 func newFile(in *os.File, name string, mode fs.FileMode, at time.Time, write func(*os.File) error) error {
+	var there unix.Stat_t
+	if unix.Fstatat(int(in.Fd()), name, &there, unix.AT_SYMLINK_NOFOLLOW) == nil {
+		return errNotNew // before its content is written for nothing
+	}
 	fd, err := unix.Openat(int(in.Fd()), ".", unix.O_TMPFILE|unix.O_RDWR|unix.O_CLOEXEC, 0o600)
 	if err != nil {
 		return errNotNew

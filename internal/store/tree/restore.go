@@ -16,10 +16,8 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"omnivigil/internal/store/contents"
+	"omnivigil/internal/watch/pattern"
 )
-
-// Prefix is that of the names of files that are being restored. Such a file is renamed when it is complete.
-const Prefix = ".omnivigil-restoring-"
 
 // Restoring is a tree that is to be restored below a directory.
 type Restoring struct {
@@ -226,7 +224,7 @@ func openDir(root *os.Root, dir string) (*directory, error) {
 
 // write writes an entry into its directory.
 func (r Restoring) write(in *directory, e *Entry, at time.Time) error {
-	name, temporary := path.Base(e.Path), Prefix+rand.Text()
+	name, temporary := path.Base(e.Path), pattern.Restoring+rand.Text()
 	if e.Kind == Directory {
 		if err := in.Mkdir(name, e.Mode); err != nil && !errors.Is(err, fs.ErrExist) {
 			return err

@@ -170,8 +170,11 @@ func (p Pattern) Base() string {
 // noise are files that editors and systems write next to the ones that users mean: swap and lock files, backups,
 // probes.
 var noise = []string{
-	"*~", ".*.sw?", ".*.sw?x", ".#*", "#*#", "4913", ".DS_Store", "*.tmp.[0-9]*", ".omnivigil-restoring-*",
+	"*~", ".*.sw?", ".*.sw?x", ".#*", "#*#", "4913", ".DS_Store", "*.tmp.[0-9]*", Restoring + "*",
 }
+
+// Restoring is how the names of files begin that Omnivigil is restoring. Such a file is renamed when it is complete.
+const Restoring = ".omnivigil-restoring-"
 
 // IsNoise reports whether a file never counts, such as an editor's swap file.
 func IsNoise(file string) bool {

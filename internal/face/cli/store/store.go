@@ -37,7 +37,8 @@ age = "30 days" }; what was not used for the longest time is deleted first.`,
 			if asJSON {
 				return client.PrintJSON(usage{s.Dir(), u, limits.Size, limits.Age.Seconds()})
 			}
-			fmt.Printf("%s, %s%s, in %s\n", format.Count(u.Contents, "content"), format.Bytes(float64(u.Bytes)), done, s.Dir())
+			size := format.Bytes(float64(u.Bytes))
+			fmt.Printf("%s, %s%s, in %s\n", format.Count(u.Contents, "content"), size, done, s.Dir())
 			return nil
 		},
 	}

@@ -15,7 +15,8 @@ func saveOutput(m *view.Model) { saveLines(m, "write what is shown to  ", nil) }
 func saveLines(m *view.Model, prompt string, within *[2]int64) {
 	name := "output-" + m.Now.Format("150405") + ".txt"
 	m.AskFile(Of(m), prompt, ".txt, .jsonl or .html", name, func(file string) {
-		part, snap, session := export.Part{Filter: Focused(m).Filter.String(), Within: within}, m.Snap, Focused(m).Session
+		s, snap := Focused(m), m.Snap
+		part, session := export.Part{Filter: s.Filter.String(), Within: within}, s.Session
 		m.Later(func(ctx context.Context) view.Then {
 			log, err := m.Record(ctx, session)
 			if err != nil {

@@ -17,27 +17,17 @@ func (v *ripples) compared(m *view.Model, r *api.Ripple, width int) []string {
 	e := timeline.Earlier(m.Live.Ripples, r)
 	switch {
 	case !r.Resting():
-		return []string{cells.Fit(m.Palette.Dim.Render("  still running: it can be compared when it is at rest"),
-			width)}
-	case e == nil:
 		return []string{
-			cells.Fit(m.Palette.Dim.Render("  there is no earlier ripple of the same files that is still known"),
-				width),
+			cells.Fit(m.Palette.Dim.Render("  still running: it can be compared when it is at rest"), width),
 		}
+	case e == nil:
+		text := "  there is no earlier ripple of the same files that is still known"
+		return []string{cells.Fit(m.Palette.Dim.Render(text), width)}
 	}
 	was, is := e.RestAt.Sub(e.Since), r.RestAt.Sub(r.Since)
 	rows := []string{
-		cells.Fit(
-			fmt.Sprintf(
-				"  compared with ripple %d of %s: %s then, %s now, %s",
-				e.ID,
-				format.Moment(e.Since, m.Now),
-				format.Duration(was),
-				format.Duration(is),
-				slower(is-was),
-			),
-			width,
-		),
+		cells.Fit(fmt.Sprintf("  compared with ripple %d of %s: %s then, %s now, %s", e.ID,
+			format.Moment(e.Since, m.Now), format.Duration(was), format.Duration(is), slower(is-was)), width),
 		cells.Fit("", width),
 	}
 	all := timeline.Compare(e, r)
@@ -55,30 +45,11 @@ func (v *ripples) compared(m *view.Model, r *api.Ripple, width int) []string {
 			style = m.Palette.Stale
 		}
 		const bar = 24
-		rows = append(
-			rows,
-			cells.Fit(
-				"  "+m.UnitStyle(
-					d.Unit,
-				).Render(
-					cells.Fit(d.Unit, 16),
-				)+fmt.Sprintf(
-					" %-10s %9s %9s  ",
-					d.Phase,
-					format.Duration(d.Before),
-					format.Duration(d.Now),
-				)+
-					style.Render(
-						strings.Repeat(
-							"█",
-							timeline.Level(d.By().Abs().Seconds(), most.Seconds(), bar),
-						)+" "+slower(
-							d.By(),
-						),
-					),
-				width,
-			),
-		)
+		name := m.UnitStyle(d.Unit).Render(cells.Fit(d.Unit, 16))
+		times := fmt.Sprintf(" %-10s %9s %9s  ", d.Phase, format.Duration(d.Before), format.Duration(d.Now))
+		length := timeline.Level(d.By().Abs().Seconds(), most.Seconds(), bar)
+		by := style.Render(strings.Repeat("█", length) + " " + slower(d.By()))
+		rows = append(rows, cells.Fit("  "+name+times+by, width))
 	}
 	return rows
 }

@@ -353,8 +353,12 @@ func (s *Stream) scroll(by int) {
 
 // isAtFirst reports whether the first line of the log is shown, or the first one that matches the filter.
 func (s *Stream) isAtFirst() bool {
-	return s.until.IsZero() && len(s.shown) > 0 && len(s.page.Lines) > 0 && s.shown[0].Number == s.page.Lines[0].Number &&
-		(s.shown[0].Number <= s.page.First || len(s.page.Lines) < s.of.count && s.of == s.asked)
+	if !s.until.IsZero() || len(s.shown) == 0 || len(s.page.Lines) == 0 {
+		return false
+	}
+	first := s.shown[0].Number
+	return first == s.page.Lines[0].Number &&
+		(first <= s.page.First || len(s.page.Lines) < s.of.count && s.of == s.asked)
 }
 
 // moveTo moves to so many lines after a line.

@@ -184,7 +184,7 @@ CREATE TABLE change (                     -- what a ripple has changed
 	ripple  INTEGER NOT NULL,
 	path    TEXT NOT NULL,                -- relative to the project's directory
 	at      INTEGER NOT NULL,
-	before  TEXT NOT NULL,                -- JSON: {"sum", "size"} of a content of the store, {"absent": true}, or {"note"}
+	before  TEXT NOT NULL,                -- JSON: {"sum", "size"} of a content, {"absent": true}, or {"note"}
 	after   TEXT NOT NULL,
 	reverts INTEGER NOT NULL,             -- the ripple whose change it takes back; 0: none
 	PRIMARY KEY (session, ripple, path)

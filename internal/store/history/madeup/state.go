@@ -1,7 +1,6 @@
 package madeup
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"time"
@@ -76,7 +75,7 @@ func (s *standing) snapshot(p Project, session history.Session, ended time.Time)
 	}
 	for _, u := range p.Units {
 		if of := s.units[u.Name]; of != nil {
-			slices.SortStableFunc(of.Marks, func(a, b api.Mark) int { return cmp.Compare(a.At.UnixNano(), b.At.UnixNano()) })
+			slices.SortStableFunc(of.Marks, func(a, b api.Mark) int { return a.At.Compare(b.At) })
 			snap.Units = append(snap.Units, of)
 		}
 	}

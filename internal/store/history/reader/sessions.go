@@ -122,7 +122,8 @@ func (r *Reader) Changes(ctx context.Context, session string, ripple int) (all [
 // FindingsAt returns the findings that were reported and not gone at a time.
 func (r *Reader) FindingsAt(ctx context.Context, at time.Time) (all []api.Finding, err error) {
 	rows, err := r.db.QueryContext(ctx, `SELECT unit.name, file, line, severity, rule, message FROM finding
-		JOIN unit ON unit.id = unit WHERE first <= ?1 AND coalesce(gone > ?1, true) ORDER BY file, line`, at.UnixMilli())
+		JOIN unit ON unit.id = unit WHERE first <= ?1 AND coalesce(gone > ?1, true) ORDER BY file, line`,
+		at.UnixMilli())
 	return all, collect(rows, err, func(rows *sql.Rows) error {
 		f := api.Finding{Change: api.StillThere}
 		if err := rows.Scan(&f.Unit, &f.File, &f.Line, &f.Severity, &f.Rule, &f.Message); err != nil {

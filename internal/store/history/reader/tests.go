@@ -116,8 +116,9 @@ func (r *Reader) tests(ctx context.Context, q past.Query) ([]past.Test, bool, er
 // results of a unit.
 func (r *Reader) addNewest(ctx context.Context, q past.Query, only int64, known sums) error {
 	w := conditionOf(q, "ended", "unit.name")
-	rows, err := r.db.QueryContext(ctx, `SELECT result.unit, same, cases FROM run CROSS JOIN result ON result.run = run.id
-		JOIN unit ON unit.id = result.unit`+w.String()+" AND cases IS NOT NULL ORDER BY ended", w.args...)
+	rows, err := r.db.QueryContext(ctx, `SELECT result.unit, same, cases FROM run
+		CROSS JOIN result ON result.run = run.id JOIN unit ON unit.id = result.unit`+w.String()+
+		" AND cases IS NOT NULL ORDER BY ended", w.args...)
 	return collect(rows, err, func(rows *sql.Rows) error {
 		var unit int64
 		var same bool
