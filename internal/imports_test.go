@@ -41,16 +41,18 @@ var floors = []string{
 // and so that a new arrow is a decision.
 var allowed = map[string]string{
 	"api":                    "api/changes api/past api/report api/seconds text/format text/location",
+	"api/bridge":             "",
 	"api/changes":            "text/diff",
-	"api/client":             "api api/changes api/past api/socket",
+	"api/client":             "api api/bridge api/changes api/past api/socket",
 	"api/exit":               "",
+	"api/otlp":               "api",
 	"api/past":               "api/seconds",
 	"api/report":             "",
 	"api/seconds":            "",
 	"api/server":             "api api/changes api/past",
 	"api/socket":             "files",
 	"demo":                   "",
-	"draft":                  "draft/node draft/project plan plan/settings text/escape text/format text/lazyregexp",
+	"draft":                  "draft/node draft/project plan plan/document text/escape text/format text/lazyregexp",
 	"draft/node":             "draft/project plan text/format text/lazyregexp",
 	"draft/project":          "plan text/escape text/lazyregexp watch/pattern",
 	"engine":                 "api/report plan",
@@ -61,31 +63,45 @@ var allowed = map[string]string{
 	"engine/simulate/disk":   "plan",
 	"engine/simulate/random": "engine engine/explain engine/simulate plan",
 	"face/card":              "api api/changes text/diff text/escape text/format",
-	"face/cli": "api api/client api/exit api/socket demo draft engine/recording face/cli/ask face/cli/personal " +
-		"face/cli/preview face/cli/store face/cli/summary face/cli/why face/client face/client/exporting " +
-		"face/client/history face/export face/mcp face/plain face/tui files output/redact plan plan/adhoc " +
-		"plan/document plan/edit plan/settings session/impact session/observation store/consent store/history " +
-		"store/history/madeup store/observed store/paths supervisor supervisor/guard text/escape text/format " +
-		"text/suggest watch/pattern watch/repository",
-	"face/cli/ask":      "api/exit face/cli/preview plan process store/consent store/paths text/escape text/format",
-	"face/cli/personal": "api/exit face/tui files plan/adhoc plan/document plan/edit plan/settings store/paths",
-	"face/cli/preview":  "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
-	"face/cli/store":    "api/exit face/client store/contents supervisor text/format",
-	"face/cli/summary":  "api text/escape text/format",
-	"face/cli/why":      "api api/exit face/card face/client",
+	"face/cli": "api api/bridge api/client api/exit api/socket demo draft engine/recording face/cli/ask " +
+		"face/cli/location face/cli/manual face/cli/personal face/cli/preview face/cli/share face/cli/show " +
+		"face/cli/store face/cli/summary face/cli/why face/client face/client/exporting face/client/history " +
+		"face/client/projects face/export face/lsp face/mcp face/plain face/remote face/tui/view files " +
+		"output/redact plan plan/adhoc plan/document plan/edit plan/settings session/impact session/observation " +
+		"store/consent store/history store/history/madeup store/observed store/paths supervisor " +
+		"supervisor/guard text/escape text/format text/suggest watch/pattern watch/repository",
+	"face/cli/ask": "api/exit face/cli/preview plan process store/consent store/paths text/escape text/format",
+	"face/cli/location": "api/exit face/cli/personal face/remote plan plan/document plan/settings store/members " +
+		"store/paths text/format",
+	"face/cli/manual": "api/exit text/suggest",
+	"face/cli/personal": "api/exit face/tui files plan/adhoc plan/document plan/edit plan/preferences " +
+		"store/paths",
+	"face/cli/preview": "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
+	"face/cli/share":   "api/exit face/client plan store/share supervisor text/format",
+	"face/cli/show": "api api/client api/exit api/socket face/cli/ask face/cli/personal face/cli/summary " +
+		"face/client face/client/projects face/plain face/tui face/tui/view store/paths supervisor " +
+		"supervisor/guard text/escape",
+	"face/cli/store":   "api/exit face/client store/contents supervisor text/format",
+	"face/cli/summary": "api text/escape text/format",
+	"face/cli/why":     "api api/exit face/card face/client",
 	"face/client": "api api/changes api/client api/exit api/socket face/card face/lookback face/plain " +
-		"face/timeline output/query output/reader output/terminal plan/settings session/ended session/history " +
-		"session/outcomes session/run store/contents store/paths text/diff text/escape text/format text/suggest",
-	"face/client/exporting": "api api/client api/exit api/past api/socket face/client face/draw face/export " +
-		"face/timeline output/query plan/settings store/history/reader store/paths text/format text/suggest",
+		"face/remote face/timeline output/query output/reader output/terminal plan/settings session/ended " +
+		"session/history session/outcomes session/run store/contents store/paths text/diff text/escape " +
+		"text/format text/suggest",
+	"face/client/exporting": "api api/client api/exit api/otlp api/past api/socket face/client face/draw " +
+		"face/export face/timeline output/query plan/settings store/history/reader store/paths text/format " +
+		"text/suggest",
 	"face/client/history": "api/exit api/past face/client face/lookback store/history/reader store/paths " +
 		"text/format text/suggest",
-	"face/draw":     "api face/timeline text/format text/theme",
-	"face/export":   "api face/plain results/sarif text/escape text/pen",
-	"face/lookback": "api api/past text/format",
-	"face/mcp":      "api api/changes api/past face/card face/lookback text/escape text/format text/suggest",
-	"face/plain":    "api text/escape text/format",
-	"face/timeline": "api api/past text/format",
+	"face/client/projects": "api api/client api/socket face/client store/paths text/format",
+	"face/draw":            "api face/timeline text/format text/theme",
+	"face/export":          "api face/plain results/sarif text/escape text/pen",
+	"face/lookback":        "api api/past text/format",
+	"face/lsp":             "api face/card files text/escape text/location",
+	"face/mcp":             "api api/changes api/past face/card face/lookback text/escape text/format text/suggest",
+	"face/plain":           "api text/escape text/format",
+	"face/remote":          "api/bridge text/escape text/format",
+	"face/timeline":        "api api/past text/format",
 	"face/tui": "api face/timeline face/tui/arguments face/tui/cells face/tui/charts face/tui/lanes " +
 		"face/tui/mapview face/tui/overview face/tui/panels face/tui/results face/tui/ripples face/tui/typing " +
 		"face/tui/unitview face/tui/view output/query text/escape text/format text/suggest",
@@ -121,12 +137,15 @@ var allowed = map[string]string{
 	"output/structured": "output/query text/lazyregexp",
 	"output/terminal":   "api text/escape",
 	"plan":              "plan/capture text/format text/suggest",
-	"plan/adhoc":        "plan/settings text/lazyregexp",
+	"plan/adhoc":        "plan/document text/lazyregexp",
 	"plan/capture":      "text/lazyregexp",
 	"plan/document":     "text/escape",
 	"plan/edit":         "files plan plan/document plan/settings text/lazyregexp",
-	"plan/settings": "files plan plan/capture plan/document text/format text/lazyregexp text/shellwords " +
-		"text/suggest",
+	"plan/preferences":  "files plan plan/document plan/values text/format text/suggest",
+	"plan/settings": "files plan plan/capture plan/document plan/values plan/variables text/lazyregexp " +
+		"text/shellwords text/suggest",
+	"plan/values":      "plan plan/document text/lazyregexp text/suggest",
+	"plan/variables":   "plan text/lazyregexp",
 	"process":          "process/observe text/suggest",
 	"process/browser":  "",
 	"process/meter":    "process",
@@ -149,9 +168,9 @@ var allowed = map[string]string{
 		"output/reader output/redact plan plan/edit plan/settings process process/browser process/meter " +
 		"process/observe results session/account session/changes session/ended session/explanation " +
 		"session/history session/impact session/observation session/outcomes session/outputs session/pages " +
-		"session/run session/snapshot session/survey session/terminals session/verdicts session/waited " +
-		"session/writers store/consent store/contents store/history store/observed store/reuse store/setup " +
-		"text/escape text/format text/suggest watch watch/pattern",
+		"session/run session/sharing session/snapshot session/survey session/terminals session/verdicts " +
+		"session/waited session/writers store/consent store/contents store/history store/observed store/reuse " +
+		"store/setup store/share text/escape text/format text/suggest watch watch/pattern",
 	"session/account": "api",
 	"session/changes": "api api/changes files output/redact plan store/contents store/history text/diff " +
 		"text/escape",
@@ -163,15 +182,16 @@ var allowed = map[string]string{
 		"store/history/database store/history/reader text/escape watch/repository",
 	"session/impact": "api engine engine/dryrun engine/explain plan plan/capture text/format text/suggest watch " +
 		"watch/pattern",
-	"session/observation": "api engine plan plan/edit process/observe session/impact store/observed text/escape " +
-		"text/format watch watch/pattern",
+	"session/observation": "api engine plan plan/edit plan/settings process/observe session/impact " +
+		"store/observed text/escape text/format watch watch/pattern",
 	"session/outcomes": "api plan results results/record session/run text/format text/location",
 	"session/outputs":  "api engine plan session/impact watch/pattern",
 	"session/pages": "api engine engine/explain output/logbook plan process relay session/outputs session/run " +
 		"text/escape text/format",
-	"session/run": "api engine engine/explain output/logbook output/redact output/terminal plan process " +
-		"process/observe process/probe results results/passes results/readers results/record store/contents " +
-		"store/reuse store/setup text/escape text/format",
+	"session/run": "api api/otlp engine engine/explain output/logbook output/redact output/terminal plan " +
+		"process process/observe process/probe results results/passes results/readers results/record " +
+		"store/contents store/reuse store/setup store/share text/escape text/format",
+	"session/sharing":        "output/logbook plan store/reuse store/share text/format",
 	"session/snapshot":       "api engine engine/explain plan session/impact text/escape text/format",
 	"session/survey":         "engine",
 	"session/terminals":      "api engine output/logbook output/redact output/terminal plan session/run text/suggest",
@@ -186,29 +206,33 @@ var allowed = map[string]string{
 	"store/history/madeup":   "api api/report store/history",
 	"store/history/reader": "api api/past api/seconds store/history store/history/cases store/history/database " +
 		"trend",
+	"store/members":  "files plan",
 	"store/observed": "files plan process/observe store/reuse",
 	"store/paths":    "api/socket",
-	"store/reuse":    "files plan store/contents store/tree text/lazyregexp watch/pattern watch/stamp",
+	"store/reuse":    "files plan store/contents store/share store/tree text/lazyregexp watch/pattern watch/stamp",
 	"store/setup":    "files plan watch/pattern",
+	"store/share":    "files store/contents store/tree text/format",
 	"store/tree":     "store/contents watch/pattern watch/stamp",
-	"supervisor": "api api/exit api/server api/socket demo engine output/logbook plan plan/settings session " +
-		"session/impact store/consent store/contents store/paths supervisor/guard",
-	"supervisor/guard": "process",
-	"text/diff":        "",
-	"text/escape":      "",
-	"text/format":      "",
-	"text/lazyregexp":  "",
-	"text/location":    "",
-	"text/pen":         "text/escape",
-	"text/shellwords":  "",
-	"text/suggest":     "",
-	"text/theme":       "",
-	"trend":            "",
-	"watch":            "files text/format text/suggest watch/kernel watch/pattern watch/repository watch/stamp",
-	"watch/kernel":     "text/format",
-	"watch/pattern":    "files plan/capture",
-	"watch/repository": "files",
-	"watch/stamp":      "",
+	"supervisor": "api api/exit api/server api/socket demo engine output/logbook plan plan/preferences " +
+		"plan/settings session session/impact store/consent store/contents store/members store/paths " +
+		"store/share supervisor/guard supervisor/tracing",
+	"supervisor/guard":   "process",
+	"supervisor/tracing": "api api/otlp text/format",
+	"text/diff":          "",
+	"text/escape":        "",
+	"text/format":        "",
+	"text/lazyregexp":    "",
+	"text/location":      "",
+	"text/pen":           "text/escape",
+	"text/shellwords":    "",
+	"text/suggest":       "",
+	"text/theme":         "",
+	"trend":              "",
+	"watch":              "files text/format text/suggest watch/kernel watch/pattern watch/repository watch/stamp",
+	"watch/kernel":       "text/format",
+	"watch/pattern":      "files plan/capture",
+	"watch/repository":   "files",
+	"watch/stamp":        "",
 }
 
 func floorOf(pkg string) int {

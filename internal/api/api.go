@@ -60,8 +60,8 @@ type Project interface {
 	// returns all that were observed. It reads directories.
 	Observations(ctx context.Context, units []string) (Observations, error)
 
-	// History returns a part of what is kept of this and earlier sessions. It reads a database; what happened in the last
-	// two seconds may be missing. A *Refusal tells that there is none.
+	// History returns a part of what is kept of this and earlier sessions. It reads a database; what happened in the
+	// last two seconds may be missing. A *Refusal tells that there is none.
 	History(ctx context.Context, q past.Query) (past.History, error)
 
 	// Wait blocks until everything that was written before the call is at rest.
@@ -181,6 +181,7 @@ const (
 	EndNow       Action = "end-now"        // kill everything, then end the project
 	LeaveRunning Action = "leave-running"  // keep running without a face, in the background
 	EndWithFaces Action = "end-with-faces" // the opposite: end when the last face leaves
+	ReadSettings Action = "read-settings"  // read the settings again, after the user has agreed to new ones
 	FaceUsed     Action = "face-used"      // the user has used this face
 )
 

@@ -5,7 +5,8 @@ import "time"
 // Detail is everything about one unit: its settings, the files that match them, and its processes.
 type Detail struct {
 	Unit      string       `json:"unit"`
-	Line      int          `json:"line,omitempty"` // of its table in the settings file
+	File      string       `json:"file,omitempty"` // the settings that it is in
+	Line      int          `json:"line,omitempty"` // of its table there
 	Settings  []Setting    `json:"settings"`       // in the order in which a run uses them
 	Rules     []RuleMatch  `json:"rules,omitempty"`
 	Ignored   []string     `json:"ignored,omitempty"` // patterns of files that are ignored

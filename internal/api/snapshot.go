@@ -202,6 +202,7 @@ type Run struct {
 	Exit      *Exit     `json:"exit,omitempty"` // set when its process has ended
 	ReusedAt  time.Time `json:"reused_at,omitzero"`
 	Restored  bool      `json:"restored,omitempty"` // and its outputs were restored
+	MadeBy    string    `json:"made_by,omitempty"`  // who has made that result, if it comes from the team's share
 	Problem   string    `json:"problem,omitempty"`
 	// Pace is what is unusual about its duration while it is live: "slow (load 23)", "usually 20 s".
 	Pace  string `json:"pace,omitempty"`

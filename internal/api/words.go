@@ -65,13 +65,23 @@ func (s *Snapshot) Standing(u *Unit) []string {
 	return lines
 }
 
+// Member is the member of the project whose settings the unit is in; empty: the project itself.
+func (u *Unit) Member() string {
+	member, _, is := strings.Cut(u.Name, "/")
+	if !is {
+		return ""
+	}
+	return member
+}
+
 func (u *Unit) currentBecause() string {
 	switch {
 	case u.Run.Restored:
-		return "its result was restored from " + format.Moment(u.Run.ReusedAt, u.Run.OrderedAt) +
+		return "its result was restored from " +
+			format.RunOf(u.Run.MadeBy, format.Moment(u.Run.ReusedAt, u.Run.OrderedAt)) +
 			", because everything that it depends on is as it was then"
 	case !u.Run.ReusedAt.IsZero():
-		return "its result of " + format.Moment(u.Run.ReusedAt, u.Run.OrderedAt) +
+		return "its result of " + format.RunOf(u.Run.MadeBy, format.Moment(u.Run.ReusedAt, u.Run.OrderedAt)) +
 			" is still valid, because nothing that it depends on has changed"
 	case u.Pass.Number > 0:
 		return "its last pass picked up the last relevant save"

@@ -22,6 +22,8 @@ type Draft struct {
 	Notes  []string // what was taken from where, and what is a guess
 	Left   []string // what was left out, and why
 	Looked string   // what was looked for
+	// Members is the same with a file for each directory that has a manifest of its own; nil: fewer than two have one.
+	Members *Members
 }
 
 // looked is what is looked for.
@@ -44,7 +46,7 @@ func Of(root string) (Draft, error) {
 	d := Draft{Notes: p.Notes, Left: p.Left, Looked: looked}
 	if len(p.Units) > 0 {
 		link(p)
-		d.Text = text(p)
+		d.Text, d.Members = text(p), members(p)
 	}
 	return d, nil
 }

@@ -3,6 +3,7 @@ package draft
 import (
 	"flag"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -38,8 +39,44 @@ func check(t testing.TB, dir string, d Draft) {
 	}
 	file := filepath.Join(dir, plan.FileName)
 	require.NoError(t, os.WriteFile(file, []byte(d.Text), 0o644))
-	_, err := settings.Read(file)
+	whole, err := settings.Read(file)
 	require.NoError(t, err, d.Text)
+	if d.Members == nil {
+		return
+	}
+	// Divided among members, it means the same.
+	require.NoError(t, os.WriteFile(file, []byte(d.Members.Text), 0o644))
+	for member, text := range d.Members.Files {
+		own := filepath.Join(dir, member, plan.FileName)
+		require.NoError(t, os.WriteFile(own, []byte(text), 0o644))
+		defer os.Remove(own)
+	}
+	parted, err := settings.Read(file)
+	require.NoError(t, err, "%v", d.Members)
+	short := func(names []string) (all []string) {
+		for _, name := range names {
+			all = append(all, path.Base(name))
+		}
+		return all
+	}
+	assert.ElementsMatch(t, whole.UnitNames(), short(parted.UnitNames()))
+	for _, u := range parted.Units {
+		of := whole.Unit(path.Base(u.Name))
+		require.NotNil(t, of, u.Name)
+		assert.Equal(t, of.Dir, u.Dir)
+		assert.Equal(t, of.Needs, short(u.Needs), u.Name)
+		assert.Equal(t, of.Follows, short(u.Follows), u.Name)
+		for _, patterns := range [][2][]plan.Pattern{
+			{of.Watch, u.Watch}, {of.Ignore, u.Ignore}, {of.Outputs, u.Outputs},
+		} {
+			assert.Equal(t, plan.Texts(patterns[0]), plan.Texts(patterns[1]), u.Name)
+		}
+		require.Len(t, u.Setup, len(of.Setup))
+		for i, step := range of.Setup {
+			assert.Equal(t, step.In(of), u.Setup[i].In(u))
+			assert.Equal(t, plan.Texts(step.Inputs), plan.Texts(u.Setup[i].Inputs))
+		}
+	}
 }
 
 // TestDrafts drafts the projects of testdata. Each file has the files of a project, and as its last one the draft: what

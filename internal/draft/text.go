@@ -7,7 +7,7 @@ import (
 
 	"omnivigil/internal/draft/project"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/plan/settings"
+	"omnivigil/internal/plan/document"
 	"omnivigil/internal/text/escape"
 )
 
@@ -19,20 +19,19 @@ func text(p *project.Project) string {
 		"# \"omnivigil check\" reads this file, \"omnivigil start\" runs it, and \"omnivigil why PATH\" shows\n",
 	)
 	b.WriteString("# what a save of a file would set off. \"omnivigil schema\" prints a JSON Schema for editors.\n")
-	fmt.Fprintf(&b, "\n[project]\nname = %s\n", settings.Text(filepath.Base(p.Root)))
+	fmt.Fprintf(&b, "\n[project]\nname = %s\n", document.QuotedText(filepath.Base(p.Root)))
 	if len(p.EnvFiles) > 0 {
 		fmt.Fprintf(&b, "env_files = %s # the first file that sets a name wins; the real environment overrides all\n",
-			settings.List(p.EnvFiles))
+			document.QuotedList(p.EnvFiles))
 	}
 	if len(p.Secret) > 0 {
-		fmt.Fprintf(&b, "secret = %s # masked on every screen and in every log\n", settings.List(p.Secret))
+		fmt.Fprintf(&b, "secret = %s # masked on every screen and in every log\n", document.QuotedList(p.Secret))
+	}
+	if len(p.Members) > 0 {
+		fmt.Fprintf(&b, "members = %s # each has its own %s\n", document.QuotedList(p.Members), plan.FileName)
 	}
 	for _, u := range p.Units {
-		table := unitText(u)
-		if u.Commented {
-			table = "# " + strings.ReplaceAll(strings.TrimRight(table, "\n"), "\n", "\n# ") + "\n"
-		}
-		b.WriteString("\n" + table)
+		b.WriteString("\n" + tableText(u))
 	}
 	if len(p.Left) > 0 {
 		b.WriteString("\n# Left out:\n")
@@ -43,25 +42,34 @@ func text(p *project.Project) string {
 	return b.String()
 }
 
+// tableText is the table of a unit, as a comment if it is only a proposal.
+func tableText(u project.Unit) string {
+	table := unitText(u)
+	if !u.Commented {
+		return table
+	}
+	return "# " + strings.ReplaceAll(strings.TrimRight(table, "\n"), "\n", "\n# ") + "\n"
+}
+
 func unitText(u project.Unit) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "# %s\n", escape.Text(u.From))
 	if u.Guess != "" {
 		fmt.Fprintf(&b, "# A guess: %s.\n", escape.Text(u.Guess))
 	}
-	fmt.Fprintf(&b, "[%s.%s]\nrun = %s\n", u.Kind, u.Name, settings.Text(u.Run))
+	fmt.Fprintf(&b, "[%s.%s]\nrun = %s\n", u.Kind, u.Name, document.QuotedText(u.Run))
 	line := func(key string, words []string) {
 		if len(words) > 0 {
-			fmt.Fprintf(&b, "%s = %s\n", key, settings.List(words))
+			fmt.Fprintf(&b, "%s = %s\n", key, document.QuotedList(words))
 		}
 	}
 	if u.Dir != "" {
-		fmt.Fprintf(&b, "dir = %s\n", settings.Text(u.Dir))
+		fmt.Fprintf(&b, "dir = %s\n", document.QuotedText(u.Dir))
 	}
 	line("env_files", u.EnvFiles)
 	if u.Uses != nil {
 		fmt.Fprintf(&b, "uses = %s # an edit of other variables of the env files does not restart it\n",
-			settings.List(u.Uses))
+			document.QuotedList(u.Uses))
 	}
 	line("needs", u.Needs)
 	line("follows", u.Follows)
@@ -88,15 +96,15 @@ func setupText(b *strings.Builder, u project.Unit) {
 	if u.Setup == nil {
 		return
 	}
-	fmt.Fprintf(b, "setup = [{ run = %s", settings.Text(u.Setup.Run))
+	fmt.Fprintf(b, "setup = [{ run = %s", document.QuotedText(u.Setup.Run))
 	if project.AsDir(u.Setup.Dir) != u.Dir {
-		fmt.Fprintf(b, ", dir = %s", settings.Text(u.Setup.Dir))
+		fmt.Fprintf(b, ", dir = %s", document.QuotedText(u.Setup.Dir))
 	}
 	if len(u.Setup.Inputs) > 0 {
-		fmt.Fprintf(b, ", inputs = %s", settings.List(u.Setup.Inputs))
+		fmt.Fprintf(b, ", inputs = %s", document.QuotedList(u.Setup.Inputs))
 	}
 	if len(u.Setup.Outputs) > 0 {
-		fmt.Fprintf(b, ", outputs = %s", settings.List(u.Setup.Outputs))
+		fmt.Fprintf(b, ", outputs = %s", document.QuotedList(u.Setup.Outputs))
 	}
 	b.WriteString(" }]\n")
 }

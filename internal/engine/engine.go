@@ -112,7 +112,7 @@ func New(p *plan.Plan) *Engine {
 // change nothing.
 func (e *Engine) Step(now Moment, event Event) []Order {
 	e.passTo(now)
-	e.orders = nil
+	e.orders = e.orders[len(e.orders):]
 	switch ev := event.(type) {
 	case Begin:
 		e.begin(ev)
@@ -174,10 +174,19 @@ func (e *Engine) Step(now Moment, event Event) []Order {
 	}
 	e.ripples.announce(e)
 	e.settleAll()
-	return e.orders
+	if len(e.orders) == 0 {
+		return nil
+	}
+	return slices.Clip(e.orders)
 }
 
-func (e *Engine) emit(o Order) { e.orders = append(e.orders, o) }
+// emit orders something. The orders of many steps share an array, of which each step returns its own part.
+func (e *Engine) emit(o Order) {
+	if n := len(e.orders); n == cap(e.orders) {
+		e.orders = append(make([]Order, 0, n+64), e.orders...)
+	}
+	e.orders = append(e.orders, o)
+}
 
 func (e *Engine) begin(ev Begin) {
 	if e.begun {

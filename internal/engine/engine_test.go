@@ -76,6 +76,33 @@ func TestRunNumbersGoOn(t *testing.T) {
 	t.Fatal("api does not start")
 }
 
+// TestSavesDoNotSeek looks for results elsewhere at the start, and not when a save has set off a run.
+func TestSavesDoNotSeek(t *testing.T) {
+	fares := &plan.Unit{Name: "fares", Kind: plan.Task, Run: plan.Command{Shell: "fares"}, Reuse: true}
+	pages := &plan.Unit{
+		Name: "pages", Kind: plan.Task, Run: plan.Command{Shell: "pages"}, Reuse: true, Follows: []string{"fares"},
+	}
+	e := New(projectOf(fares, pages))
+	at := noon
+	var sought []string
+	take := func(orders []Order) {
+		for i := 0; i < len(orders); i++ {
+			switch o := orders[i].(type) {
+			case Start:
+				sought = append(sought, fmt.Sprint(o.Unit, " ", o.Seek))
+				orders = append(orders, e.Step(at, Reused{Unit: o.Unit, Run: o.Run, Restored: true, By: "ci"})...)
+			case SetTimer:
+				at = at.Add(o.After)
+				orders = append(orders, e.Step(at, TimerFired{o.Timer})...)
+			}
+		}
+	}
+	take(e.Step(at, Begin{}))
+	take(e.Step(at, Change{Burst: 1, Since: at, Hits: []Hit{{Unit: "fares", Path: "fares.csv", What: "written"}}}))
+	assert.Equal(t, []string{"fares true", "pages true", "fares false", "pages false"}, sought)
+	assert.Equal(t, "ci", e.Snapshot().Unit("pages").Run.MadeBy)
+}
+
 // TestSaveIsRemembered reports the newest save even if later ripples came, and counts no file that the unit's own run
 // wrote.
 func TestSaveIsRemembered(t *testing.T) {

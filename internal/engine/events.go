@@ -105,6 +105,8 @@ type SettingsTouched struct{ Burst int }
 type NewPlan struct {
 	Plan  *plan.Plan
 	Burst int // the burst of writes that it includes
+	// Problem tells which part of the saved settings is not in use, and why; empty: all of it is.
+	Problem string
 }
 
 // PlanBroken reports that the settings were edited and are invalid: Problem tells where and why. The plan before
@@ -149,6 +151,7 @@ type Reused struct {
 	Took time.Duration // its duration
 	// Restored: its outputs had to be restored, so they have changed.
 	Restored bool
+	By       string // who has made it, if it comes from the team's share
 }
 
 // BecameReady reports that a service's ready check has succeeded.
@@ -320,6 +323,7 @@ type Start struct {
 	Same    bool     // nothing that affects the unit has changed since its last run began
 	Setup   bool     // run its setup steps even if nothing that they depend on has changed
 	Reuse   bool     // its last good result is enough, if it is valid: see Reused
+	Seek    bool     // and it may be looked for elsewhere: nobody waits for what a save sets off
 }
 
 // Proceed lets the announced step begin.

@@ -150,6 +150,7 @@ type End struct {
 	Suspects []string  // of a crash: the files that changed since the unit last ran well
 	Reused   time.Time // of a reused result: when its run ended; otherwise zero
 	Restored bool      // and its outputs were restored
+	MadeBy   string    // who has made it, if it comes from the team's share
 }
 
 // Failure is how a unit is broken.

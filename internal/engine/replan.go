@@ -52,10 +52,7 @@ func (e *Engine) newPlan(ev NewPlan) {
 		return
 	}
 	e.settingsRead = max(e.settingsRead, ev.Burst)
-	if e.broken != "" {
-		e.broken = ""
-		e.tell(Fact{Kind: FactSettingsUsed})
-	}
+	e.saysBroken(ev.Problem)
 	d := plan.Compare(e.plan, ev.Plan)
 	for _, name := range slices.Concat(d.Changed, d.Adjusted) {
 		e.reactAgain(e.byName[name]) // the settings may ignore them now
@@ -170,9 +167,18 @@ func (e *Engine) dropRemoved() {
 
 func (e *Engine) planBroken(ev PlanBroken) {
 	e.settingsRead = max(e.settingsRead, ev.Burst)
-	if ev.Problem != e.broken {
-		e.broken = ev.Problem
-		e.tell(Fact{Kind: FactSettingsBad, Problem: told(ev.Problem)})
+	e.saysBroken(ev.Problem)
+}
+
+// saysBroken records why saved settings are not in use; empty: they are.
+func (e *Engine) saysBroken(problem string) {
+	if problem == e.broken {
+		return
+	}
+	if e.broken = problem; problem == "" {
+		e.tell(Fact{Kind: FactSettingsUsed})
+	} else {
+		e.tell(Fact{Kind: FactSettingsBad, Problem: told(problem)})
 	}
 }
 

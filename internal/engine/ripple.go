@@ -229,8 +229,8 @@ func (l *ledger) open(now Moment, c Cause) *Ripple {
 	l.lastID++
 	r := &Ripple{ID: l.lastID, Cause: c, Since: now, OpenedAt: now}
 	l.all = append(l.all, r)
-	if len(l.all) > keptRipples {
-		l.all = append([]*Ripple(nil), l.all[len(l.all)-keptRipples:]...)
+	if n := len(l.all) - keptRipples; n > 0 {
+		l.all = l.all[n:] // appending moves them now and then, which frees the others
 	}
 	l.live = append(l.live, r)
 	l.opened = append(l.opened, r)

@@ -21,6 +21,7 @@ type Run struct {
 	Exit      Exit
 	Reused    time.Time // when the run of a reused result ended; zero: it really ran
 	Restored  bool      // and its outputs were restored
+	MadeBy    string    // who has made that result, if it comes from the team's share
 	Problem   Problem
 	Spans     []Span // before its order, and its own
 	Pace      Pace   // while it is live
@@ -164,6 +165,7 @@ func (e *Engine) start(u *unit) {
 			Same:    same,
 			Setup:   a.setup,
 			Reuse:   mayReuse,
+			Seek:    mayReuse && !r.isForSave(),
 		},
 	)
 	r.opening = verb
@@ -190,8 +192,8 @@ func (e *Engine) reused(ev Reused) {
 		e.notSpawned(NotSpawned{Unit: ev.Unit, Run: ev.Run})
 		return
 	}
-	u.run.opening, u.run.Reused, u.run.Restored = "", ev.At, ev.Restored
-	e.ended(u, End{State: Done, Reused: ev.At, Restored: ev.Restored})
+	u.run.opening, u.run.Reused, u.run.Restored, u.run.MadeBy = "", ev.At, ev.Restored, ev.By
+	e.ended(u, End{State: Done, Reused: ev.At, Restored: ev.Restored, MadeBy: ev.By})
 	if ev.Restored { // what is there differs from the last good result
 		e.finishedAgain(u)
 	} else {
@@ -613,6 +615,11 @@ func (r *run) span(now Moment, s Span) {
 }
 
 // newestRipple is the number of the newest ripple of the run; 0: none.
+// isForSave reports whether it is part of what a save has set off.
+func (r *run) isForSave() bool {
+	return slices.ContainsFunc(r.ripples, func(of *Ripple) bool { return of.Cause.Kind == CauseChange })
+}
+
 func (r *run) newestRipple() int {
 	if len(r.ripples) == 0 {
 		return 0

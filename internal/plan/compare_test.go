@@ -13,6 +13,8 @@ func TestCompareMissesNothing(t *testing.T) {
 	derived := map[string]string{
 		"Name":          "another unit",
 		"Line":          "a place",
+		"File":          "a place",
+		"Member":        "told by Name",
 		"EnvFiles":      "told by Env",
 		"OwnEnv":        "told by Env",
 		"ComparesTimes": "told by Run",

@@ -32,7 +32,7 @@ func (p *Plan) WithNeeds(names []string) (units []*Unit, unknown string) {
 		}
 	}
 	for _, name := range names {
-		members := p.Members(name)
+		members := p.Expand(name)
 		if members == nil {
 			return nil, name
 		}
@@ -48,8 +48,35 @@ func (p *Plan) WithNeeds(names []string) (units []*Unit, unknown string) {
 	return units, ""
 }
 
-// Members returns the units for the name of a unit or group, or nil.
-func (p *Plan) Members(name string) []string {
+// Expand returns the units for the name of a unit, group or member, or nil. The name may be short: see FullName.
+func (p *Plan) Expand(name string) []string { return p.exactly(p.FullName("", name)) }
+
+// FullName returns the full name of a unit or group. A short name is that of a unit or group of the member from, if it
+// has one, or else of the only member that has one. Other names are returned as they are.
+func (p *Plan) FullName(from, name string) string {
+	if from != "" && p.exactly(from+"/"+name) != nil {
+		return from + "/" + name
+	}
+	if p.exactly(name) != nil {
+		return name
+	}
+	full := ""
+	for _, m := range p.Members {
+		if p.exactly(m.Name+"/"+name) != nil {
+			if full != "" {
+				return name
+			}
+			full = m.Name + "/" + name
+		}
+	}
+	if full == "" {
+		return name
+	}
+	return full
+}
+
+// exactly is Expand for full names.
+func (p *Plan) exactly(name string) []string {
 	if p.Unit(name) != nil {
 		return []string{name}
 	}
@@ -58,14 +85,25 @@ func (p *Plan) Members(name string) []string {
 			return g.Units
 		}
 	}
-	return nil
+	var units []string
+	if p.Member(name) != nil {
+		for _, u := range p.Units {
+			if u.Member == name {
+				units = append(units, u.Name)
+			}
+		}
+	}
+	return units
 }
 
-// Hint tells which unit or group a mistyped name probably means or, if none is similar, which there are.
+// Hint tells which unit, group or member a mistyped name probably means or, if none is similar, which there are.
 func (p *Plan) Hint(typed string) string {
 	names := p.UnitNames()
 	for _, g := range p.Groups {
 		names = append(names, g.Name)
+	}
+	for _, m := range p.Members {
+		names = append(names, m.Name)
 	}
 	return suggest.Hint(typed, names)
 }

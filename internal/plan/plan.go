@@ -46,6 +46,10 @@ type Plan struct {
 	Root   string // absolute path of its directory; relative paths start here
 	Units  []*Unit
 	Groups []Group
+	// Members are directories with their own settings, whose units and groups are among the others.
+	Members []Member
+	// MemberPatterns are the patterns for their directories, relative to Root.
+	MemberPatterns []string
 	// EnvFiles are the env files of all units, as written, whether they exist or not.
 	EnvFiles []string
 	// MissingEnvFiles are the env files of the project and its units that do not exist.
@@ -58,6 +62,8 @@ type Plan struct {
 	History Limits
 	// KeepChanges: the contents of changed files are kept, to show what changed.
 	KeepChanges bool
+	// Share is where the results of the project's team are.
+	Share Share
 	// OnVerdict is run when the verdict becomes broken or stale and stays so, and when it is current again; nil:
 	// nothing is.
 	OnVerdict *Command
@@ -66,6 +72,12 @@ type Plan struct {
 
 	InFiles []Variable     // all variables of env files, even those that the machine overrides
 	index   map[string]int // the position of each unit; nil: not built
+}
+
+// Share is where the results of a team are.
+type Share struct {
+	URL   string // https, http or s3; empty: there is none
+	Write bool   // results of this machine are sent there
 }
 
 // Elsewhere reports whether the settings are not in the directory that they are for.
@@ -95,6 +107,71 @@ func (p *Plan) BuildIndex() {
 	}
 }
 
+// Member is a directory with its own settings within a project.
+type Member struct {
+	Name    string // its units are named MEMBER/UNIT
+	Path    string // of its directory, relative to Plan.Root, with slashes
+	File    string // absolute path of its settings file
+	Problem string // why its last good settings are used; empty: they are the saved ones
+}
+
+// Member returns the member of that name, or nil.
+func (p *Plan) Member(name string) *Member {
+	for i := range p.Members {
+		if p.Members[i].Name == name {
+			return &p.Members[i]
+		}
+	}
+	return nil
+}
+
+// Without returns the plan without a member, and the name of a unit that needs or follows one of its units; empty: none
+// does.
+func (p *Plan) Without(member string) (without *Plan, neededBy string) {
+	kept := *p
+	kept.Units = slices.DeleteFunc(slices.Clone(p.Units), func(u *Unit) bool { return u.Member == member })
+	kept.Groups = slices.DeleteFunc(slices.Clone(p.Groups), func(g Group) bool {
+		return strings.HasPrefix(g.Name, member+"/")
+	})
+	kept.Members = slices.DeleteFunc(slices.Clone(p.Members), func(m Member) bool { return m.Name == member })
+	kept.BuildIndex()
+	for i, g := range kept.Groups {
+		kept.Groups[i].Units = slices.DeleteFunc(slices.Clone(g.Units), func(unit string) bool {
+			return kept.Unit(unit) == nil
+		})
+	}
+	for _, u := range kept.Units {
+		if slices.ContainsFunc(u.targets(), func(name string) bool { return kept.Unit(name) == nil }) {
+			return &kept, u.Name
+		}
+	}
+	return &kept, ""
+}
+
+// targets are all units that a unit names.
+func (u *Unit) targets() []string {
+	all := u.Upstream()
+	if u.Relay != nil {
+		all = append(all, u.Relay.Needs...)
+		for _, at := range append(u.Relay.At, RelayPath{To: u.Relay.To}) {
+			if at.To != "" {
+				all = append(all, at.To)
+			}
+		}
+	}
+	return all
+}
+
+// MemberProblems tells what is wrong with the settings of members.
+func (p *Plan) MemberProblems() (problems []string) {
+	for _, m := range p.Members {
+		if m.Problem != "" {
+			problems = append(problems, m.Problem)
+		}
+	}
+	return problems
+}
+
 // Group is a name for several units.
 type Group struct {
 	Name  string
@@ -104,6 +181,8 @@ type Group struct {
 // Unit is anything that is supervised.
 type Unit struct {
 	Name     string
+	Member   string // whose settings it is in; empty: the project's own
+	File     string // absolute path of these settings
 	Kind     Kind
 	Run      Command
 	Dir      string     // absolute
@@ -152,7 +231,15 @@ type Unit struct {
 	Narrow        *Narrow // how selected cases are added to its command; nil: as its runner is known to accept them
 	Widen         bool    // when a run narrowed by a user passes, everything runs once
 	Relay         *Relay  // what a PageServer serves; otherwise nil
-	Line          int     // of its table in the file, from 1
+	Line          int     // of its table in File, from 1
+}
+
+// ShortName is the unit's name in the settings that it is in.
+func (u *Unit) ShortName() string {
+	if u.Member == "" {
+		return u.Name
+	}
+	return strings.TrimPrefix(u.Name, u.Member+"/")
 }
 
 // Results is the form of a unit's test results.
@@ -239,6 +326,14 @@ func (c Command) Argv() []string {
 		return c.Words
 	}
 	return append([]string{"/bin/sh", "-c", c.Shell}, c.shellArgs()...)
+}
+
+// AsWritten is Argv before variables were expanded.
+func (c Command) AsWritten() []string {
+	if c.Written != nil {
+		return c.Written
+	}
+	return c.Argv()
 }
 
 // Program returns the name of the program that the command runs first, as written: in a shell line, the first word

@@ -34,10 +34,12 @@ func BenchmarkLargeChange(b *testing.B) {
 	w, err := watch.Open(root, 0)
 	require.NoError(b, err)
 	sp := &spawner{}
+	book := logbook.Open(b.TempDir(), logbook.Options{})
+	b.Cleanup(func() { book.Close() })
 	s, err := Start(
 		Config{
 			Plan:    p,
-			Book:    logbook.Open(b.TempDir(), logbook.Options{}),
+			Book:    book,
 			State:   b.TempDir(),
 			Watch:   func(int) (Watcher, error) { return w, nil },
 			Spawner: sp,
@@ -108,10 +110,12 @@ func BenchmarkEvent(b *testing.B) {
 			p, err := settings.Read(file)
 			require.NoError(b, err)
 			w := &watcher{events: make(chan watch.Event)}
+			book := logbook.Open(b.TempDir(), logbook.Options{})
+			b.Cleanup(func() { book.Close() })
 			s, err := Start(
 				Config{
 					Plan:    p,
-					Book:    logbook.Open(b.TempDir(), logbook.Options{}),
+					Book:    book,
 					State:   b.TempDir(),
 					Watch:   func(int) (Watcher, error) { return w, nil },
 					Spawner: &spawner{},

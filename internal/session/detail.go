@@ -71,6 +71,7 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 	}
 	d := api.Detail{
 		Unit:     u.Name,
+		File:     s.clean(u.File),
 		Line:     u.Line,
 		Settings: s.convert().Settings(u),
 		Rules:    impact.Rules(p, u, s.watcherNow().Files(unit)),

@@ -57,3 +57,13 @@ func (s *Session) recordedSoon() {
 func (s *Session) History(ctx context.Context, q past.Query) (past.History, error) {
 	return s.reading.History(ctx, q)
 }
+
+// keepLast writes the state in which the project has ended. Only the loop calls it.
+func (l *loop) keepLast() {
+	if l.history == nil {
+		return
+	}
+	last := *l.shown()
+	last.Ended = true
+	l.history.Stood(&last)
+}

@@ -29,7 +29,7 @@ type host struct{ s *Session }
 func (s *Session) project() *run.Project {
 	return &run.Project{
 		Host: host{s}, Root: s.root, Marks: s.marks, Spawner: s.spawner, Book: s.book,
-		Setup: s.setup, Results: s.results, Tracked: s.trackers, Stopped: s.stopped,
+		Setup: s.setup, Results: s.results, Tracked: s.trackers, Stopped: s.stopped, Session: s.traced,
 	}
 }
 
@@ -141,6 +141,11 @@ func (h host) Notify()                            { h.s.notify() }
 func (h host) Time(m engine.Moment) time.Time     { return h.s.time(m) }
 func (h host) Stopped() <-chan struct{}           { return h.s.stopped }
 func (h host) Done() <-chan struct{}              { return h.s.done }
+func (h host) Deserted() bool {
+	h.s.showing.mu.Lock()
+	defer h.s.showing.mu.Unlock()
+	return h.s.showing.isDeserted()
+}
 
 func (h host) InDoubt(unit string) bool {
 	return slices.ContainsFunc(h.s.state().Doubts, func(d engine.Doubt) bool {

@@ -19,6 +19,7 @@ type loop struct {
 	plan     *plan.Plan
 	edited   *plan.Plan      // a new plan whose files are not watched yet
 	burst    int             // of the writing that it holds
+	problem  string          // what of the saved settings is not in it; empty: nothing
 	noticed  map[string]bool // files without a matching rule that the user was told about
 	edits    int             // the number of edits
 	first    engine.Event    // the event that starts the project, until its files are watched
@@ -58,6 +59,8 @@ func (l *loop) run(first engine.Event) {
 			}
 		case now := <-tick.C:
 			l.beat(now)
+		case <-l.reread:
+			l.readSettings(time.Now(), l.watching.burst)
 		case <-l.watching.retry:
 			l.watchAgain()
 		case <-l.observations.Moved:
@@ -70,6 +73,7 @@ func (l *loop) run(first engine.Event) {
 	if err := l.results.Save(); err != nil {
 		l.Note("files will have to be read again next time: " + err.Error())
 	}
+	l.sharing.End()
 	l.watcher.Close()
 	l.publish()
 	l.keepLast()

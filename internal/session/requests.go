@@ -51,6 +51,12 @@ func (s *Session) Do(ctx context.Context, r api.Request) (api.Answer, error) {
 	case api.FaceUsed:
 		s.used(r.Face)
 		return api.Answer{}, nil
+	case api.ReadSettings:
+		select {
+		case s.reread <- struct{}{}:
+		default: // that is still to be done
+		}
+		return api.Answer{}, nil
 	case api.Touch:
 		return s.touchDoubted(units)
 	case api.WriteRules:
@@ -102,7 +108,7 @@ func (s *Session) named(names []string) ([]string, error) {
 	p := s.Plan()
 	var units []string
 	for _, name := range names {
-		members := p.Members(name)
+		members := p.Expand(name)
 		if members == nil {
 			return nil, api.Refuse("there is no unit or group %q; %s", s.clean(name), p.Hint(name))
 		}

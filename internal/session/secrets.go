@@ -13,9 +13,10 @@ import (
 // Secrets are masked where text enters: in the lines of processes before they are logged, and in the engine's events.
 // So no log, screen, recording or export ever has them. The processes themselves get the real values.
 
-// hide adds a plan's secrets to the mask. Earlier values stay secret: a process may still print them.
+// hide adds a plan's secrets, and those of the share, to the mask. Earlier values stay secret: a process may still
+// print them.
 func (s *Session) hide(p *plan.Plan) {
-	s.hidden.Store(s.hidden.Load().With(p.SecretValues(os.Environ())))
+	s.hidden.Store(s.hidden.Load().With(append(p.SecretValues(os.Environ()), s.secrets...)))
 }
 
 func (s *Session) masked(w io.Writer) io.Writer { return lateWriter{s, w} }
@@ -45,6 +46,9 @@ func (s *Session) maskedEvent(ev engine.Event) engine.Event {
 		e.Step = m.String(e.Step)
 		return e
 	case engine.PlanBroken:
+		e.Problem = m.String(e.Problem)
+		return e
+	case engine.NewPlan:
 		e.Problem = m.String(e.Problem)
 		return e
 	}

@@ -33,6 +33,7 @@ import (
 	"omnivigil/internal/session/outputs"
 	"omnivigil/internal/session/pages"
 	"omnivigil/internal/session/run"
+	"omnivigil/internal/session/sharing"
 	"omnivigil/internal/session/survey"
 	"omnivigil/internal/session/terminals"
 	"omnivigil/internal/session/verdicts"
@@ -41,6 +42,7 @@ import (
 	"omnivigil/internal/store/observed"
 	"omnivigil/internal/store/reuse"
 	"omnivigil/internal/store/setup"
+	"omnivigil/internal/store/share"
 	"omnivigil/internal/watch"
 	"omnivigil/internal/watch/pattern"
 )
@@ -48,9 +50,7 @@ import (
 // Config is the configuration of a session.
 type Config struct {
 	Plan    *plan.Plan
-	Units   []string        // what to start; none: all that start automatically
-	Hits    []engine.Hit    // run only what these changes set off
-	Words   []string        // added to the commands of Units
+	Begin   engine.Begin    // what to start
 	Once    bool            // changes of files are ignored
 	Observe bool            // all units are observed, whatever their settings say
 	Key     string          // identifies all its processes; empty: the settings file
@@ -60,6 +60,7 @@ type Config struct {
 	Results string          // the directory for what is kept of tests and findings
 	History string          // the directory of the project's history; empty: none is written
 	Store   *contents.Store // for outputs and changed files; nil: they are not kept
+	Outside
 	// Record, if set, gets a recording of all events and decisions.
 	Record io.Writer
 	// Adopted, if set, is called with each edited plan when it is in use. It must not block.
@@ -75,6 +76,13 @@ type Config struct {
 	// own.
 	Watch   func(after int) (Watcher, error)
 	Spawner run.Spawner
+}
+
+// Outside is what of a session is known on other machines.
+type Outside struct {
+	Share   *share.Share // the results of the team; nil: there is none
+	Secrets []string     // values to mask in addition to those of the plan
+	Traced  string       // the name of the session in traces; empty: processes get no TRACEPARENT
 }
 
 // Book stores the lines of a session and reads them, as logbook.Book does. Its methods may be called from any
@@ -113,6 +121,7 @@ type Session struct {
 	events    chan timedEvent // for the loop
 	done      chan struct{}   // closed when everything has ended
 	stopped   chan struct{}   // closed when senders should no longer try
+	reread    chan struct{}   // has a value when the settings should be read again
 	meter     *meter.Meter    // nil: the spawner is not the system's
 	volume    volume
 	outputs   outputs.Outputs
@@ -137,12 +146,15 @@ type fixed struct {
 	deserted  func()           // see Config
 	// adopted, if set, is called by the loop with each plan when it is adopted.
 	adopted func(*plan.Plan)
+	secrets []string // see Config
+	traced  string   // see Config
 }
 
 // memory is what is kept across sessions. Each part has its own lock.
 type memory struct {
 	setup    *setup.Record
 	results  *reuse.Results
+	sharing  *sharing.Sharing
 	trackers *run.Trackers
 	outcomes *outcomes.Results
 	// observations also belong to this session.
@@ -194,6 +206,7 @@ func Start(c Config) (*Session, error) {
 		fixed: fixed{
 			root: c.Plan.Root, marks: process.Marks(cmp.Or(c.Key, c.Plan.File)), once: c.Once, ownFolder: c.State,
 			began: time.Now(), spawner: c.Spawner, store: c.Store, deserted: c.Deserted, adopted: c.Adopted,
+			secrets: c.Secrets, traced: c.Traced,
 		},
 		memory: memory{setup: setup.In(c.State)},
 		guarded: guarded{
@@ -204,6 +217,7 @@ func Start(c Config) (*Session, error) {
 		events:  make(chan timedEvent, 256),
 		done:    make(chan struct{}),
 		stopped: make(chan struct{}),
+		reread:  make(chan struct{}, 1),
 	}
 	s.terminals, s.pages.Host = terminals.New(host{s}), host{s}
 	l := newLoop(s, c)
@@ -259,13 +273,15 @@ func Start(c Config) (*Session, error) {
 		s.observations.Ask(c.Plan.UnitNames())
 	}
 	s.results = reuse.In(c.State, c.Plan.Root, c.Store, s.inputs)
+	s.sharing = &sharing.Sharing{Host: host{s}, Share: c.Share, Results: s.results, Once: c.Once}
+	s.sharing.Begin()
 	s.snapshot.Store(l.engine.Snapshot())
 	s.shownPlan.Store(c.Plan)
 	l.watchFor(c.Plan)
 	s.record(c) // before the first run, whose tests it records
-	go l.run(engine.Begin{Units: c.Units, Hits: c.Hits, Words: c.Words})
+	go l.run(c.Begin)
 	if s.history != nil {
-		go s.keepSnapshots()
+		go s.history.KeepStates(func() any { return s.state() }, s.stopped)
 	}
 	if c.Store != nil {
 		s.changes = changes.New(host{s}, c.Store, s.root)

@@ -13,21 +13,32 @@ import (
 	"omnivigil/internal/plan/edit"
 	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/session/impact"
+	"omnivigil/internal/session/sharing"
 	"omnivigil/internal/store/consent"
 	"omnivigil/internal/watch/pattern"
 )
 
-// readSettings reads the edited file. An invalid one changes nothing; a valid one is adopted when its files are
-// watched, so that no write to them is missed.
+// readSettings reads the edited settings. Invalid ones change nothing, except that an invalid member keeps those that
+// it had; valid ones are adopted when their files are watched, so that no write to them is missed.
 func (l *loop) readSettings(now time.Time, burst int) {
-	edited, err := settings.ReadFor(l.plan.File, l.plan.Root)
+	before := l.plan
+	if l.edited != nil {
+		before = l.edited
+	}
+	edited, err := settings.ReadAgain(before)
 	if err != nil {
 		l.edited = nil
-		problem := strings.ReplaceAll(err.Error(), l.plan.File, filepath.Base(l.plan.File))
+		problem := strings.ReplaceAll(err.Error(), l.plan.Root+string(filepath.Separator), "")
 		l.step(now, engine.PlanBroken{Problem: problem, Burst: burst})
 		return
 	}
-	l.edited, l.burst = edited, burst
+	edited, waits, err := consent.In(l.ownFolder).Agreed(before, edited)
+	if err != nil {
+		l.edited = nil
+		l.step(now, engine.PlanBroken{Problem: err.Error(), Burst: burst})
+		return
+	}
+	l.edited, l.burst, l.problem = edited, burst, strings.Join(append(waits, edited.MemberProblems()...), "\n")
 	l.watchFor(edited)
 }
 
@@ -57,12 +68,12 @@ func (l *loop) adopt(now time.Time) {
 		return
 	}
 	before := l.plan
-	l.plan, l.edited = l.edited, nil
+	l.plan, l.edited = sharing.Kept(before, l.edited, l.Note), nil
 	l.hide(l.plan)
 	l.book.SetLimits(logbook.Limits(l.plan.Logs))
 	l.shownPlan.Store(l.plan)
 	l.trackers.Adopt(l.plan)
-	l.step(now, engine.NewPlan{Plan: l.plan, Burst: l.burst})
+	l.step(now, engine.NewPlan{Plan: l.plan, Burst: l.burst, Problem: l.problem})
 	l.observations.CompareAnew(l.plan)
 	for _, text := range consent.News(before, l.plan) {
 		l.Note("new in the settings: " + text)
@@ -82,7 +93,7 @@ func (s *Session) writeCures(units []string) error {
 		if u == nil || u.Loop == nil {
 			return api.Refuse("%s is not in a loop", unit)
 		}
-		if err := edit.Ignore(s.Plan().File, unit, impact.Cure(u.Loop.Files)); err != nil {
+		if err := edit.Ignore(s.Plan(), unit, impact.Cure(u.Loop.Files)); err != nil {
 			return api.Refuse("%s", s.clean(err.Error()))
 		}
 	}

@@ -25,13 +25,17 @@ import (
 	"omnivigil/internal/engine"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/preferences"
 	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/session"
 	"omnivigil/internal/session/impact"
 	"omnivigil/internal/store/consent"
 	"omnivigil/internal/store/contents"
+	"omnivigil/internal/store/members"
 	"omnivigil/internal/store/paths"
+	"omnivigil/internal/store/share"
 	"omnivigil/internal/supervisor/guard"
+	"omnivigil/internal/supervisor/tracing"
 )
 
 // Options are what a supervisor should do. The face that launches it passes them as arguments on the command line.
@@ -217,8 +221,7 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 	r := &running{place: at, logs: filepath.Join(paths.Logs(p.File), time.Now().Format(logbook.SessionForm))}
 	config := session.Config{
 		Plan:       p,
-		Units:      o.Units,
-		Words:      o.Words,
+		Begin:      engine.Begin{Units: o.Units, Words: o.Words},
 		Once:       o.Once,
 		Observe:    o.Observe,
 		Key:        o.key(),
@@ -229,9 +232,18 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 		Background: o.Background,
 		Watchdog:   self.Watchdog,
 	}
-	config.Store, _ = Store()
+	own, _ := preferences.Read(paths.Personal(), nil) // the faces report what is wrong with it
+	config.Store = contents.In(paths.Contents(), contents.Limits(own.Store))
+	if own.Traces != "" {
+		config.Traced = filepath.Base(r.logs)
+	}
+	config.Secrets = share.Secrets(os.Getenv)
+	var notShared error
+	if config.Share, notShared = Share(p, config.Store); config.Share != nil && !o.Once {
+		config.Share.Rate = sendRate
+	}
 	for _, path := range o.For {
-		config.Hits = append(config.Hits, impact.Why(p, path).Hits...)
+		config.Begin.Hits = append(config.Begin.Hits, impact.Why(p, path).Hits...)
 	}
 	if o.Record != "" {
 		if r.records, err = os.OpenFile(o.Record, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600); err != nil {
@@ -257,8 +269,18 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 	if crash != nil {
 		r.session.Note("a crash of Omnivigil would leave no report: " + crash.Error())
 	}
+	if notShared != nil {
+		r.session.Note("the share is not used: " + notShared.Error())
+	}
+	if err := members.Remember(paths.State(), p); err != nil {
+		r.session.Note(err.Error())
+	}
 	r.server = server.NewServer(r.session, filepath.Base(r.logs))
 	go r.server.Serve(r.socket)
+	if own.Traces != "" {
+		exporter := &tracing.Exporter{URL: own.Traces, Project: r.session, Note: r.session.Note}
+		go exporter.Follow(context.Background())
+	}
 	return r, nil
 }
 
@@ -388,7 +410,7 @@ func attendDemo(s *session.Session, folder string, pause time.Duration) {
 
 // Store returns the store of contents of this user, and its limits.
 func Store() (*contents.Store, contents.Limits) {
-	own, _ := settings.ReadPersonal(paths.Personal(), nil) // the faces report what is wrong with it
+	own, _ := preferences.Read(paths.Personal(), nil) // the faces report what is wrong with it
 	limits := contents.Limits(own.Store)
 	return contents.In(paths.Contents(), limits), limits
 }

@@ -21,6 +21,7 @@ import (
 	"sync"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/bridge"
 	"omnivigil/internal/api/past"
 	"omnivigil/internal/api/socket"
 )
@@ -38,6 +39,7 @@ type Client struct {
 	http   http.Client
 	guard  guard
 	socket string
+	link   *bridge.Link // to another machine; nil: it is on this one
 
 	mu     sync.Mutex
 	newest *api.Snapshot // the newest snapshot received
@@ -63,24 +65,31 @@ func Connect(ctx context.Context, at socket.Place) (*Client, error) {
 		},
 	}
 	c.record = record{c: c, root: api.Root, files: c.log}
-	var h api.Hello
-	if err := c.get(ctx, "/hello", nil, &h); err != nil {
+	if err := c.hello(ctx); err != nil {
 		c.Close()
 		if ctx.Err() == nil && errors.Is(err, ErrLost) {
 			return nil, socket.ErrNotRunning
 		}
 		return nil, err
 	}
+	return c, nil
+}
+
+// hello returns an error if the project does not answer, or has another version of the contract.
+func (c *Client) hello(ctx context.Context) error {
+	var h api.Hello
+	if err := c.get(ctx, "/hello", nil, &h); err != nil {
+		return err
+	}
 	if h.Version != api.Version {
-		c.Close()
-		return nil, fmt.Errorf(
+		return fmt.Errorf(
 			"the project is run by another version of omnivigil: it speaks version %d of the socket, this one %d; "+
 				"use that one, or end the project first",
 			h.Version,
 			api.Version,
 		)
 	}
-	return c, nil
+	return nil
 }
 
 // Socket is the path of the project's socket.
@@ -144,6 +153,13 @@ func (c *Client) get(ctx context.Context, path string, query url.Values, into an
 }
 
 func (c *Client) call(ctx context.Context, method, path string, query url.Values, body, into any) error {
+	if method == http.MethodGet {
+		return c.again(ctx, func() error { return c.callOnce(ctx, method, path, query, body, into) })
+	}
+	return c.callOnce(ctx, method, path, query, body, into)
+}
+
+func (c *Client) callOnce(ctx context.Context, method, path string, query url.Values, body, into any) error {
 	in, err := c.open(ctx, method, path, query, body)
 	if err != nil {
 		return err
@@ -210,12 +226,19 @@ func (c *Client) asWritten(unit string) bool {
 
 // Follow implements Project.
 func (c *Client) Follow(ctx context.Context, face api.Face, show func(*api.Snapshot) error) error {
+	return c.again(ctx, func() error { return c.follow(ctx, face, show) })
+}
+
+func (c *Client) follow(ctx context.Context, face api.Face, show func(*api.Snapshot) error) error {
 	var snap *api.Snapshot
 	err := c.events(ctx, api.Root+"/follow", api.Encode(&face), func(name string, data []byte) error {
 		switch name {
 		case "snapshot":
 			snap = &api.Snapshot{}
 			if err := json.Unmarshal(data, snap); err != nil {
+				return err
+			}
+			if err := c.sameSession(snap); err != nil {
 				return err
 			}
 		case "change":
@@ -247,7 +270,16 @@ var errOver = errors.New("the project has ended")
 
 // Subscribe implements Project.
 func (c *Client) Subscribe(ctx context.Context, since int64, hear func(api.Fact) error) error {
-	err := c.events(ctx, api.Root+"/facts", api.Encode(&api.NumberQuery{Param: "since", Number: since}),
+	err := c.again(ctx, func() error { return c.subscribe(ctx, &since, hear) })
+	if errors.Is(err, errOver) {
+		return nil
+	}
+	return err
+}
+
+// subscribe is Subscribe, and moves since.
+func (c *Client) subscribe(ctx context.Context, since *int64, hear func(api.Fact) error) error {
+	return c.events(ctx, api.Root+"/facts", api.Encode(&api.NumberQuery{Param: "since", Number: *since}),
 		func(name string, data []byte) error {
 			if name == "gap" {
 				return api.ErrGap
@@ -256,15 +288,12 @@ func (c *Client) Subscribe(ctx context.Context, since int64, hear func(api.Fact)
 			if err := json.Unmarshal(data, &f); err != nil {
 				return err
 			}
+			*since = f.ID
 			if err := hear(f); err != nil || f.Kind != api.FactEnded {
 				return err
 			}
 			return errOver
 		})
-	if errors.Is(err, errOver) {
-		return nil
-	}
-	return err
 }
 
 // events reads server-sent events until take returns an error or the stream ends, which is ErrLost.
@@ -348,6 +377,10 @@ func (c *Client) Screen(ctx context.Context, unit string) (api.Screen, error) {
 
 // FollowScreen implements Project.
 func (c *Client) FollowScreen(ctx context.Context, q api.ScreenQuery, show func(api.Screen) error) error {
+	return c.again(ctx, func() error { return c.followScreen(ctx, q, show) })
+}
+
+func (c *Client) followScreen(ctx context.Context, q api.ScreenQuery, show func(api.Screen) error) error {
 	in, err := c.open(ctx, http.MethodGet, api.Root+"/screen/follow", api.Encode(&q), nil)
 	if err != nil {
 		return err

@@ -71,15 +71,18 @@ func (r *record) Lines(ctx context.Context, q api.LineQuery) (api.Page, error) {
 		}
 	}
 	var p api.Page
-	in, err := r.c.open(ctx, http.MethodGet, r.root+"/lines", api.Encode(&q), nil)
-	if err != nil {
-		return p, err
-	}
-	defer in.Close()
-	if err := gob.NewDecoder(in).Decode(&p); err != nil {
-		return p, lost(ctx, err)
-	}
-	return p, nil
+	return p, r.c.again(ctx, func() error {
+		in, err := r.c.open(ctx, http.MethodGet, r.root+"/lines", api.Encode(&q), nil)
+		if err != nil {
+			return err
+		}
+		defer in.Close()
+		p = api.Page{}
+		if err := gob.NewDecoder(in).Decode(&p); err != nil {
+			return lost(ctx, err)
+		}
+		return nil
+	})
 }
 
 // Counts implements Record.
@@ -133,6 +136,9 @@ func (r *record) Text(ctx context.Context, q api.TextQuery, w io.Writer) (int64,
 	if q.End > 0 && q.End <= q.From {
 		return q.From, nil
 	}
+	if r.c.link != nil && q.End > 0 {
+		return r.textInParts(ctx, q, w)
+	}
 	in, err := r.c.open(ctx, http.MethodGet, r.root+"/text", api.Encode(&q), nil)
 	if err != nil {
 		return q.From, err
@@ -150,4 +156,36 @@ func (r *record) Text(ctx context.Context, q api.TextQuery, w io.Writer) (int64,
 			return q.From, err
 		}
 	}
+}
+
+// partOfText is how many lines of the log are fetched at once from another machine.
+const partOfText = 2000
+
+// textInParts is Text over a connection that may be lost: a part is written when all of it is here, so that no line is
+// written twice.
+func (r *record) textInParts(ctx context.Context, q api.TextQuery, w io.Writer) (int64, error) {
+	for q.From < q.End {
+		part := q
+		part.End = min(q.End, q.From+partOfText)
+		var text []byte
+		err := r.c.again(ctx, func() error {
+			in, err := r.c.open(ctx, http.MethodGet, r.root+"/text", api.Encode(&part), nil)
+			if err != nil {
+				return err
+			}
+			defer in.Close()
+			if text, err = io.ReadAll(in); err != nil {
+				return lost(ctx, err)
+			}
+			return nil
+		})
+		if err != nil {
+			return q.From, err
+		}
+		if _, err := w.Write(text); err != nil {
+			return q.From, err
+		}
+		q.From = part.End
+	}
+	return q.From, nil
 }

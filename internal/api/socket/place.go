@@ -290,3 +290,19 @@ func SweepLocks(folder string) {
 		f.Close()
 	}
 }
+
+// Running returns the places of projects whose locks in a directory are held, as these tell them.
+func Running(locks string) []Place {
+	names, _ := filepath.Glob(filepath.Join(locks, "*.lock")) // the pattern is valid
+	var all []Place
+	for _, lock := range names {
+		if !isLocked(lock) {
+			continue
+		}
+		data, err := files.Read(lock, files.Sane)
+		if file, _, is := strings.Cut(string(data), "\n"); err == nil && is && filepath.IsAbs(file) {
+			all = append(all, Place{File: file, Lock: lock, before: lock}.Listening())
+		}
+	}
+	return all
+}

@@ -70,6 +70,7 @@ type Project struct {
 	Root     string
 	Shallow  []string // directories up to two levels below, and "."
 	Units    []Unit
+	Members  []string // directories with a file of their own
 	EnvFiles []string
 	Env      map[string]string // the variables in the env files
 	Secret   []string          // names of variables

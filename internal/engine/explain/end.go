@@ -53,14 +53,24 @@ func exited(x engine.Exit) string {
 	return Exit(x)
 }
 
+// where tells where a result was made that comes from the team's share.
+func where(by string) string {
+	if by == "" {
+		return ""
+	}
+	return " at " + by
+}
+
 // end describes how a run ended, at a time of the wall clock.
 func end(x engine.End, now time.Time) string {
 	lived := format.Duration(x.Lived)
 	switch problem := endProblem(x); {
 	case x.Restored:
-		return "restored from " + format.Moment(x.Reused, now) + ": everything that it depends on is as it was then"
+		return "restored from " + format.RunOf(x.MadeBy, format.Moment(x.Reused, now)) +
+			": everything that it depends on is as it was then"
 	case !x.Reused.IsZero():
-		return "reused: it ran at " + format.Moment(x.Reused, now) + ", and nothing that it depends on has changed"
+		return "reused: it ran at " + format.Moment(x.Reused, now) + where(x.MadeBy) +
+			", and nothing that it depends on has changed"
 	case x.State == engine.Crashed:
 		text := "crashed: " + exited(*x.Exit) + " after " + lived
 		if problem != "" {

@@ -329,7 +329,7 @@ func restored(s *engine.Snapshot, save engine.Moment) string {
 	for _, u := range s.Units {
 		if u.Run.Restored && !u.Run.OrderedAt.Before(save) {
 			names = append(names, u.Name)
-			from = " from " + format.Moment(u.Run.Reused, s.At.Wall)
+			from = " from " + format.RunOf(u.Run.MadeBy, format.Moment(u.Run.Reused, s.At.Wall))
 		}
 	}
 	switch len(names) {

@@ -8,13 +8,15 @@ import (
 	"github.com/spf13/cobra"
 
 	"omnivigil/internal/api/exit"
+	"omnivigil/internal/face/cli/location"
 	"omnivigil/internal/face/cli/personal"
 	"omnivigil/internal/face/cli/preview"
 	"omnivigil/internal/output/redact"
 	"omnivigil/internal/text/escape"
+	"omnivigil/internal/text/format"
 )
 
-func checkCommand(at *location) *cobra.Command {
+func checkCommand(at *location.Location) *cobra.Command {
 	keys := false
 	c := &cobra.Command{
 		Use:   "check",
@@ -27,12 +29,16 @@ them, or what would run and in which order. Nothing is run.`,
 				personal.SayKeys(os.Stdout)
 				return nil
 			}
-			p, err := at.open()
+			p, err := at.Open()
 			if err != nil {
 				return err
 			}
 			out := &strings.Builder{}
-			fmt.Fprintf(out, "%s is fine. %s would run:\n\n", p.File, p.Name)
+			with := ""
+			if len(p.Members) > 0 {
+				with = ", with " + format.Count(len(p.Members), "member")
+			}
+			fmt.Fprintf(out, "%s is fine%s. %s would run:\n\n", p.File, with, p.Name)
 			preview.Describe(out, p)
 			preview.Waves(out, p)
 			preview.OwnInputs(out, p)

@@ -6,10 +6,9 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
-	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -17,17 +16,17 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/exit"
-	"omnivigil/internal/face/cli/personal"
+	"omnivigil/internal/face/cli/location"
+	"omnivigil/internal/face/cli/manual"
+	"omnivigil/internal/face/cli/share"
 	"omnivigil/internal/face/cli/store"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/client/exporting"
 	"omnivigil/internal/face/client/history"
+	"omnivigil/internal/face/client/projects"
 	"omnivigil/internal/plan"
-	"omnivigil/internal/plan/document"
-	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/supervisor"
 	"omnivigil/internal/text/escape"
-	"omnivigil/internal/text/format"
 	"omnivigil/internal/text/suggest"
 )
 
@@ -86,11 +85,8 @@ func suggestion(root *cobra.Command, words []string) string {
 	return "Try omnivigil --help."
 }
 
-// location determines the project.
-type location struct{ file, dir string }
-
 func command() *cobra.Command {
-	var at location
+	var at location.Location
 	var opts startOptions
 	root := &cobra.Command{
 		Use:   "omnivigil",
@@ -109,14 +105,26 @@ Without a command, omnivigil starts the project in the current directory, as
 			return start(at, opts, nil)
 		},
 	}
-	root.PersistentFlags().StringVarP(&at.file, "file", "f", "", "settings file")
-	root.PersistentFlags().StringVarP(&at.dir, "dir", "C", "", "project directory (default: the current directory)")
+	root.PersistentFlags().StringVarP(&at.File, "file", "f", "", "settings file")
+	root.PersistentFlags().StringVarP(&at.Dir, "dir", "C", "", "project directory (default: the current directory)")
+	root.PersistentFlags().StringVar(&at.At, "at", "",
+		"a project on another machine, as ssh://[USER@]HOST/PATH; for attach, start and commands on a running project")
+	root.PersistentFlags().BoolVar(&at.Alone, "alone", false,
+		"in the directory of a member, act on it by itself, not as a part of its project")
+	ofRunning := client.Commands(&at)
+	attach, begin := attachCommand(&at), startCommand(&at)
+	root.PersistentPreRunE = func(c *cobra.Command, words []string) error {
+		if at.At != "" && !slices.Contains(append(ofRunning, attach, begin, root), c) {
+			return exit.Refuse("omnivigil: --at is for attach, start and commands on a running project")
+		}
+		return at.Complete(c, words)
+	}
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return misuse{err} })
 	opts.flags(root)
 	root.AddCommand(
-		startCommand(&at),
-		attachCommand(&at),
+		begin,
+		attach,
 		onCommand(&at),
 		onceCommand(&at),
 		observeCommand(&at),
@@ -124,15 +132,21 @@ Without a command, omnivigil starts the project in the current directory, as
 		draftCommand(&at),
 		schemaCommand(),
 		store.Command(),
+		share.Command(func() (*plan.Plan, error) { return at.Open() }),
+		projects.Command(),
+		manual.Command(version()),
 		whyCommand(&at),
 		demoCommand(),
 	)
-	root.AddCommand(client.Commands(&at)...)
+	root.AddCommand(ofRunning...)
+	root.SetHelpCommand(manual.Help())
 	root.AddCommand(exporting.Command(&at), history.Command(&at))
 	root.AddCommand(
 		mcpCommand(&at),
-		supervisor.Command(&at.file),
+		lspCommand(),
+		supervisor.Command(&at.File),
 		keeperCommand(),
+		bridgeCommand(&at),
 		actCommand(),
 		replayCommand(),
 	)
@@ -166,77 +180,3 @@ func version() string {
 	}
 	return text + ", with " + info.GoVersion
 }
-
-// open finds and reads the project's settings.
-func (at location) open() (*plan.Plan, error) {
-	file, err := at.Find()
-	if err != nil {
-		return nil, err
-	}
-	p, err := settings.Read(file)
-	var problems document.Problems
-	switch {
-	case errors.As(err, &problems):
-		return nil, exit.Refuse("%s\n%s; nothing was started.", problems, format.Count(len(problems), "problem"))
-	case err != nil:
-		return nil, exit.Refuse("omnivigil: %v", err)
-	}
-	return p, nil
-}
-
-// Selection implements client.Settings.
-func (*location) Selection(name string) ([]string, error) { return personal.Selection(name) }
-
-// Flag adds --file to a command, without its short form, which has another meaning there.
-func (at *location) Flag(c *cobra.Command) {
-	c.Flags().StringVar(&at.file, "file", "", "settings file")
-}
-
-// Find returns the settings file: the one named, or the nearest one in this directory or above it, including the
-// settings of a running omnivigil on command.
-func (at location) Find() (string, error) {
-	if at.file != "" {
-		return at.file, nil
-	}
-	if at.dir != "" {
-		file := filepath.Join(at.dir, plan.FileName)
-		if _, err := os.Stat(file); err != nil {
-			return "", exit.Refuse("omnivigil: there is no %s in %s", plan.FileName, at.dir)
-		}
-		return file, nil
-	}
-	here, err := os.Getwd()
-	if err != nil {
-		return "", exit.Refuse("omnivigil: get the current directory: %v", err)
-	}
-	for dir := here; ; dir = filepath.Dir(dir) {
-		file := filepath.Join(dir, plan.FileName)
-		_, err := os.Stat(file)
-		if err == nil {
-			return shorten(here, file), nil
-		}
-		if file := runningOn(dir); file != "" {
-			return file, nil
-		}
-		if !errors.Is(err, fs.ErrNotExist) || dir == filepath.Dir(dir) {
-			return "", exit.Refuse(noFile, here)
-		}
-	}
-}
-
-// shorten returns the file relative to the working directory, if that is shorter.
-func shorten(here, file string) string {
-	if rel, err := filepath.Rel(here, file); err == nil && len(rel) < len(file) {
-		return rel
-	}
-	return file
-}
-
-const noFile = `omnivigil: there is no omnivigil.toml in %s or above it.
-
-To run one command again whenever files change, none is needed:
-
-    omnivigil on -- COMMAND
-
-For a project, omnivigil draft writes one from what is there; look at it, and start it with
-omnivigil start. Name one elsewhere with -f FILE, or see a project at work: omnivigil demo`

@@ -10,6 +10,8 @@ import (
 
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/demo"
+	"omnivigil/internal/face/cli/location"
+	"omnivigil/internal/face/cli/show"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/store/consent"
@@ -21,7 +23,7 @@ import (
 
 func demoCommand() *cobra.Command {
 	var autopilot, keep, month bool
-	var as look
+	var as show.Look
 	var pause time.Duration
 	c := &cobra.Command{
 		Use:   "demo",
@@ -34,7 +36,7 @@ func demoCommand() *cobra.Command {
 	c.Flags().BoolVar(&autopilot, "autopilot", false, "edit the demo's files automatically every few seconds")
 	c.Flags().BoolVar(&keep, "keep", false, "keep the demo's directory afterwards")
 	c.Flags().BoolVar(&month, "month", false, "with a made-up month of history, for charts over days and trends")
-	as.flags(c)
+	as.Flags(c)
 	c.Flags().DurationVar(&pause, "pause", 6*time.Second, "pause between the edits of the autopilot")
 	return c
 }
@@ -56,7 +58,7 @@ func actCommand() *cobra.Command {
 
 type demoOptions struct {
 	autopilot, keep, month bool
-	look
+	show.Look
 	pause time.Duration
 }
 
@@ -65,7 +67,9 @@ func runDemo(o demoOptions) error {
 	if err != nil {
 		return exit.Saying(exit.Failed, "omnivigil: find its own program: "+err.Error())
 	}
-	demo.RemoveAbandoned(os.TempDir(), func(folder string) bool { return runs(filepath.Join(folder, plan.FileName)) })
+	demo.RemoveAbandoned(os.TempDir(), func(folder string) bool {
+		return location.Runs(filepath.Join(folder, plan.FileName))
+	})
 	parent, err := demo.MakeFolder(os.TempDir())
 	if err != nil {
 		return exit.Saying(exit.Failed, "omnivigil: create the demo's directory: "+err.Error())
@@ -100,5 +104,5 @@ func runDemo(o demoOptions) error {
 	if err != nil {
 		return err
 	}
-	return showProject(place, client, o.look)
+	return show.Project(place, client, o.Look)
 }

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/aymanbagabas/go-udiff"
@@ -15,14 +17,15 @@ import (
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/draft"
 	"omnivigil/internal/face/cli/ask"
+	"omnivigil/internal/face/cli/location"
 	"omnivigil/internal/files"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/edit"
 	"omnivigil/internal/text/escape"
 )
 
-func draftCommand(at *location) *cobra.Command {
-	printed, observed := false, false
+func draftCommand(at *location.Location) *cobra.Command {
+	printed, observed, parted := false, false, false
 	var o observeOptions
 	c := &cobra.Command{
 		Use:   "draft",
@@ -33,11 +36,14 @@ from which file and line each unit was concluded, what is a guess, and what was 
 out and why. Nothing is run. If the file exists, the difference is shown, and the file
 is replaced only after you agree. If nothing is recognized, no file is written.
 
+With --members, every directory that has a manifest of its own gets a file, and the file
+of the project names them.
+
 With --observe, the drafted units are then run under observation, and what is missing in
 the draft is proposed, as omnivigil observe --write does.`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			err := writeDraft(*at, printed, o.yes)
+			err := writeDraft(*at, printed, parted, o.yes)
 			if err != nil || printed || !observed {
 				return err
 			}
@@ -47,6 +53,7 @@ the draft is proposed, as omnivigil observe --write does.`,
 		},
 	}
 	c.Flags().BoolVar(&printed, "print", false, "print the file instead of writing it")
+	c.Flags().BoolVar(&parted, "members", false, "write a file for each directory that has a manifest of its own")
 	c.Flags().BoolVar(&o.yes, "yes", false, "replace an existing file, and write what is missing, without asking")
 	c.Flags().BoolVar(&observed, "observe", false,
 		"run the drafted units under observation and propose what is missing")
@@ -54,12 +61,12 @@ the draft is proposed, as omnivigil observe --write does.`,
 	return c
 }
 
-func writeDraft(at location, printed, yes bool) error {
-	root, err := filepath.Abs(at.dir)
+func writeDraft(at location.Location, printed, parted, yes bool) error {
+	root, err := filepath.Abs(at.Dir)
 	if err != nil {
 		return exit.Refuse("omnivigil: %v", err)
 	}
-	if at.file != "" {
+	if at.File != "" {
 		return exit.Refuse("omnivigil: draft reads a directory; pass one with -C")
 	}
 	d, err := draft.Of(root)
@@ -71,47 +78,82 @@ func writeDraft(at location, printed, yes bool) error {
 			root, d.Looked, unread(d.Left))
 		return exit.With(exit.Failed, err)
 	}
-	if printed {
-		fmt.Print(escape.Lines(d.Text))
+	texts := map[string]string{".": d.Text} // by directory
+	if parted {
+		if d.Members == nil {
+			return exit.Refuse(
+				"omnivigil: fewer than two directories in %s have a manifest of their own; leave out --members", root)
+		}
+		texts = maps.Clone(d.Members.Files)
+		texts["."] = d.Members.Text
+	}
+	dirs, wrote := slices.Sorted(maps.Keys(texts)), false
+	for _, dir := range dirs {
+		file := filepath.Join(root, filepath.FromSlash(dir), plan.FileName)
+		switch {
+		case printed && parted:
+			fmt.Printf("# %s\n\n%s\n", escape.Text(location.Shorten(root, file)), escape.Lines(texts[dir]))
+		case printed:
+			fmt.Print(escape.Lines(texts[dir]))
+		default:
+			did, err := writeDrafted(root, file, texts[dir], yes)
+			if err != nil {
+				return err
+			}
+			wrote = wrote || did
+		}
+	}
+	if !wrote {
 		return nil
 	}
-	file := filepath.Join(root, plan.FileName)
+	fmt.Printf("\n  %s\n", escape.Lines(strings.Join(d.Notes, "\n  ")))
+	if len(d.Left) > 0 {
+		fmt.Printf("\nLeft out:\n\n  %s\n", escape.Lines(strings.Join(d.Left, "\n  ")))
+	}
+	if d.Members != nil && !parted {
+		fmt.Printf("\n%d directories have manifests of their own: omnivigil draft --members writes a file for each.\n",
+			len(d.Members.Files))
+	}
+	fmt.Print("\nRead it, then: omnivigil check, omnivigil observe (does the draft agree with what the\n" +
+		"units do?), and omnivigil start.\n")
+	return nil
+}
+
+// writeDrafted writes a file, and asks before it replaces another one. It reports whether it was written: it may be
+// there already.
+func writeDrafted(root, file, text string, yes bool) (wrote bool, err error) {
 	if resolved, err := os.Readlink(file); err == nil {
-		return exit.Refuse(
+		return false, exit.Refuse(
 			"omnivigil: %s is a symbolic link to %s, and was not replaced. Draft in that directory with -C, or "+
 				"remove the link.",
 			file,
 			resolved,
 		)
 	}
+	name := escape.Text(location.Shorten(root, file))
 	before, err := files.Read(file, files.Sane)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 	case err != nil:
-		return exit.With(exit.Failed, err)
-	case string(before) == d.Text:
-		fmt.Printf("%s already matches the draft.\n", escape.Text(file))
-		return nil
+		return false, exit.With(exit.Failed, err)
+	case string(before) == text:
+		fmt.Printf("%s already matches the draft.\n", name)
+		return false, nil
 	case !yes:
-		fmt.Print(escape.Lines(udiff.Unified(plan.FileName, plan.FileName+" as drafted", string(before), d.Text)))
+		fmt.Print(escape.Lines(udiff.Unified(name, name+" as drafted", string(before), text)))
 		if !ask.CanAsk() {
-			return exit.Refuse("omnivigil: %s exists and was not replaced; pass --yes to replace it", file)
+			return false, exit.Refuse("omnivigil: %s exists and was not replaced; pass --yes to replace it", file)
 		}
-		fmt.Printf("\n%s exists. Replace it? [y/N] ", escape.Text(file))
+		fmt.Printf("\n%s exists. Replace it? [y/N] ", name)
 		if ask.Answer(bufio.NewReader(os.Stdin)) != "y" {
-			return exit.Refuse("Nothing was written.")
+			return false, exit.Refuse("Nothing was written.")
 		}
 	}
-	if err := edit.Replace(file, []byte(d.Text)); err != nil {
-		return exit.With(exit.Failed, err)
+	if err := edit.Replace(file, []byte(text)); err != nil {
+		return false, exit.With(exit.Failed, err)
 	}
-	fmt.Printf("Wrote %s:\n\n  %s\n", escape.Text(shorten(root, file)), escape.Lines(strings.Join(d.Notes, "\n  ")))
-	if len(d.Left) > 0 {
-		fmt.Printf("\nLeft out:\n\n  %s\n", escape.Lines(strings.Join(d.Left, "\n  ")))
-	}
-	fmt.Print("\nRead it, then: omnivigil check, omnivigil observe (does the draft agree with what the\n" +
-		"units do?), and omnivigil start.\n")
-	return nil
+	fmt.Printf("Wrote %s.\n", name)
+	return true, nil
 }
 
 // unread adds what was found and could not be used to a message.

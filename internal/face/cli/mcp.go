@@ -15,6 +15,7 @@ import (
 	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
+	"omnivigil/internal/face/cli/location"
 	"omnivigil/internal/face/cli/personal"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/mcp"
@@ -23,7 +24,7 @@ import (
 	"omnivigil/internal/supervisor"
 )
 
-func mcpCommand(at *location) *cobra.Command {
+func mcpCommand(at *location.Location) *cobra.Command {
 	given := false
 	c := &cobra.Command{
 		Use:   "mcp",
@@ -56,7 +57,7 @@ func assistantsMayType() bool {
 // assistant is a face that connects on demand, and again when the project was restarted.
 type assistant struct {
 	ctx     context.Context
-	at      *location
+	at      *location.Location
 	trusted bool
 
 	mu      sync.Mutex
@@ -69,7 +70,7 @@ func (a *assistant) connect(ctx context.Context) (api.Project, error) {
 	if a.project != nil {
 		return a.project, nil
 	}
-	p, err := a.at.open()
+	p, err := a.at.Open()
 	if err != nil {
 		return nil, err
 	}

@@ -5,7 +5,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
+	"path/filepath"
+	"slices"
 	"strconv"
 	"time"
 
@@ -17,6 +20,7 @@ import (
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
 	"omnivigil/internal/face/cli/ask"
+	"omnivigil/internal/face/cli/location"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/files"
 	"omnivigil/internal/plan"
@@ -38,7 +42,7 @@ type observeOptions struct {
 	write  bool
 }
 
-func observeCommand(at *location) *cobra.Command {
+func observeCommand(at *location.Location) *cobra.Command {
 	var o observeOptions
 	c := &cobra.Command{
 		Use:   "observe [UNIT or GROUP ...]",
@@ -69,16 +73,16 @@ observation early. The exit status is 0 if the settings agree with what was seen
 }
 
 // observe runs units under observation and reports what they did.
-func observe(at location, o observeOptions) error {
+func observe(at location.Location, o observeOptions) error {
 	if err := observation.Available(); err != nil {
 		return exit.With(exit.Failed, err)
 	}
-	p, err := at.open()
+	p, err := at.Open()
 	if err != nil {
 		return err
 	}
 	for _, name := range o.units {
-		if p.Members(name) == nil {
+		if p.Expand(name) == nil {
 			return exit.Refuse("omnivigil: %s has no unit or group %q; %s", p.File, name, p.Hint(name))
 		}
 	}
@@ -161,37 +165,51 @@ func observeRunning(running *apiclient.Client, o observeOptions) (api.Observatio
 	return client.ObserveUntilQuiet(running, o.units, answer.Ripple, o.longer)
 }
 
-// writeEdits shows what the observations propose as a change of the settings file, and writes it if the user agrees.
+// writeEdits shows what the observations propose as a change of the settings, and writes it if the user agrees.
 func writeEdits(p *plan.Plan, all api.Observations, yes bool) error {
-	data, err := files.Read(p.File, files.Sane)
-	if err != nil {
-		return exit.With(exit.Failed, err)
-	}
-	edited, problems := observation.Proposed(p.File, data, all.Mismatches)
+	edited, problems := observation.Proposed(p, all.Mismatches)
 	for _, problem := range problems {
 		fmt.Fprintln(os.Stderr, escape.Lines(problem.Error()))
 	}
-	if string(edited) == string(data) {
+	before := map[string]string{}
+	for _, file := range slices.Sorted(maps.Keys(edited)) {
+		data, err := files.Read(file, files.Sane)
+		if err != nil {
+			return exit.With(exit.Failed, err)
+		}
+		if before[file] = string(data); string(edited[file]) == string(data) {
+			delete(edited, file)
+			continue
+		}
+		name := file
+		if rel, err := filepath.Rel(p.Root, file); err == nil {
+			name = filepath.ToSlash(rel)
+		}
+		fmt.Print("\n" + escape.Lines(udiff.Unified(name, name+" as proposed", string(data), string(edited[file]))))
+	}
+	if len(edited) == 0 {
 		fmt.Println("\nThere is nothing to write.")
 		return nil
 	}
-	diff := udiff.Unified(plan.FileName, plan.FileName+" as proposed", string(data), string(edited))
-	fmt.Print("\n" + escape.Lines(diff))
+	names := slices.Sorted(maps.Keys(edited))
 	if !yes {
 		if !ask.CanAsk() {
-			return exit.Refuse("omnivigil: %s was not changed; pass --yes to write the proposed change", p.File)
+			return exit.Refuse("omnivigil: %s was not changed; pass --yes to write the proposed change",
+				format.List(names))
 		}
-		fmt.Printf("\nWrite this to %s? [y/N] ", escape.Text(p.File))
+		fmt.Printf("\nWrite this to %s? [y/N] ", escape.Text(format.List(names)))
 		if ask.Answer(bufio.NewReader(os.Stdin)) != "y" {
 			return exit.Refuse("Nothing was written.")
 		}
 	}
-	if now, err := files.Read(p.File, files.Sane); err != nil || string(now) != string(data) {
-		return exit.Refuse("omnivigil: %s was changed in the meantime; nothing was written", p.File)
+	for _, file := range names {
+		if now, err := files.Read(file, files.Sane); err != nil || string(now) != before[file] {
+			return exit.Refuse("omnivigil: %s was changed in the meantime; it was not written", file)
+		}
+		if err := edit.Replace(file, edited[file]); err != nil {
+			return exit.With(exit.Failed, err)
+		}
+		fmt.Printf("Wrote %s.\n", escape.Text(file))
 	}
-	if err := edit.Replace(p.File, edited); err != nil {
-		return exit.With(exit.Failed, err)
-	}
-	fmt.Printf("Wrote %s.\n", escape.Text(p.File))
 	return nil
 }

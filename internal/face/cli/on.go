@@ -18,6 +18,7 @@ import (
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
 	"omnivigil/internal/face/cli/ask"
+	"omnivigil/internal/face/cli/location"
 	"omnivigil/internal/face/cli/personal"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/plan"
@@ -40,7 +41,7 @@ type onOptions struct {
 	start         startOptions
 }
 
-func onCommand(at *location) *cobra.Command {
+func onCommand(at *location.Location) *cobra.Command {
 	var o onOptions
 	c := &cobra.Command{
 		Use:   "on [GLOB...] -- COMMAND [ARG...]  or  on @SHORTCUT [WORD...]",
@@ -128,8 +129,8 @@ func (o *onOptions) shortcut(s adhoc.Command) {
 }
 
 // on runs a command as a project of its own.
-func on(at location, o onOptions) error {
-	root, err := filepath.Abs(at.dir)
+func on(at location.Location, o onOptions) error {
+	root, err := filepath.Abs(at.Dir)
 	if err != nil {
 		return exit.Refuse("omnivigil: %v", err)
 	}
@@ -140,7 +141,7 @@ func on(at location, o onOptions) error {
 		return exit.Refuse("omnivigil: %v", err)
 	}
 	switch {
-	case at.file != "":
+	case at.File != "":
 		return exit.Refuse("omnivigil: on needs no settings file; leave -f out, or use omnivigil start")
 	case o.service:
 		o.command.Kind = adhoc.Service
@@ -241,63 +242,6 @@ func keepTyped(root, text string) (*plan.Plan, error) {
 		return nil, exit.With(exit.Failed, err)
 	}
 	return p, nil
-}
-
-// FindRunning implements client.Settings.
-func (at location) FindRunning() (string, error) {
-	file, err := at.Find()
-	if err != nil && at.file == "" { // perhaps on a branch without settings
-		if running := at.runningAbove(); running != "" {
-			return running, nil
-		}
-	}
-	if err != nil || at.file != "" || runs(file) {
-		return file, err
-	}
-	if typed := runningOn(filepath.Dir(file)); typed != "" {
-		return typed, nil
-	}
-	return file, nil
-}
-
-// runningAbove returns the settings file of the project that runs in this directory, or one above it, although the
-// file does not exist; empty: none does.
-func (at location) runningAbove() string {
-	dir, err := filepath.Abs(at.dir)
-	if err != nil {
-		return ""
-	}
-	for {
-		if file := filepath.Join(dir, plan.FileName); runs(file) {
-			return file
-		}
-		up := filepath.Dir(dir)
-		if up == dir {
-			return ""
-		}
-		dir = up
-	}
-}
-
-// runs reports whether the project with a settings file is running.
-func runs(file string) bool {
-	place, err := paths.Place(file)
-	if err != nil {
-		return false
-	}
-	return place.IsLocked()
-}
-
-// runningOn returns the settings of the newest running command that was typed in a directory, or "".
-func runningOn(folder string) string {
-	files, _ := filepath.Glob(filepath.Join(paths.Typed(folder), "*", "*.toml"))
-	newest, when := "", time.Time{}
-	for _, file := range files {
-		if info, err := os.Stat(file); err == nil && info.ModTime().After(when) && runs(file) {
-			newest, when = file, info.ModTime()
-		}
-	}
-	return newest
 }
 
 // manyFolders is the number of directories from which a user is asked whether to watch them all.

@@ -21,6 +21,8 @@ import (
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
 	"omnivigil/internal/face/cli/ask"
+	"omnivigil/internal/face/cli/location"
+	"omnivigil/internal/face/cli/show"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/export"
 	"omnivigil/internal/plan"
@@ -45,7 +47,7 @@ type onceOptions struct {
 	junit   string // the file for the results of tests
 }
 
-func onceCommand(at *location) *cobra.Command {
+func onceCommand(at *location.Location) *cobra.Command {
 	var o onceOptions
 	c := &cobra.Command{
 		Use:   "once UNIT or GROUP... [-- ARG...]",
@@ -91,8 +93,8 @@ If the project is running, its supervisor runs the units, unless --apart is give
 }
 
 // once runs units to their end.
-func once(at location, o onceOptions) error {
-	p, err := at.open()
+func once(at location.Location, o onceOptions) error {
+	p, err := at.Open()
 	if err != nil {
 		return err
 	}
@@ -178,7 +180,7 @@ func (o onceOptions) named(p *plan.Plan) ([]string, error) {
 		}
 	}
 	for _, name := range o.units {
-		members := p.Members(name)
+		members := p.Expand(name)
 		if members == nil {
 			return nil, exit.Refuse("omnivigil: %s has no unit or group %q; %s", p.File, name, p.Hint(name))
 		}
@@ -235,9 +237,7 @@ func onceHere(place socket.Place, running *apiclient.Client, o onceOptions, unit
 	if err != nil {
 		return exit.With(exit.Failed, err)
 	}
-	f := &face{project: running, place: place, began: time.Now()}
-	f.last.Store(first)
-	f.ending = f.endOnSignal(stop)
+	ending := show.OnSignal(place, running, first, stop)
 	var rested atomic.Pointer[api.Snapshot] // the project when everything was at rest
 	printer := newOncePrinter(first, o, nil)
 	var written error // set before rested
@@ -249,10 +249,10 @@ func onceHere(place socket.Place, running *apiclient.Client, o onceOptions, unit
 		}
 		running.Do(ctx, api.Request{Action: api.End})
 	}()
-	inTime(f.ending.urgent, func() { err = printer.follow(ctx, running, 0) })
+	ending.InTime(func() { err = printer.follow(ctx, running, 0) })
 	snap := rested.Load()
 	switch {
-	case f.ending.asked() || snap == nil && err == nil:
+	case ending.Asked() || snap == nil && err == nil:
 		client.WaitGone(place, 5*time.Second)
 		return exit.Quietly(exit.Interrupted)
 	case snap == nil:

@@ -7,6 +7,9 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -16,7 +19,10 @@ import (
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
 	"omnivigil/internal/face/cli/ask"
+	"omnivigil/internal/face/cli/location"
+	"omnivigil/internal/face/cli/show"
 	"omnivigil/internal/face/client"
+	"omnivigil/internal/face/client/projects"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/store/consent"
@@ -27,7 +33,7 @@ import (
 )
 
 type startOptions struct {
-	look
+	show.Look
 	trust      bool
 	background bool
 	// record is the file for a recording.
@@ -35,7 +41,7 @@ type startOptions struct {
 }
 
 func (o *startOptions) flags(c *cobra.Command) {
-	o.look.flags(c)
+	o.Look.Flags(c)
 	c.Flags().BoolVar(
 		&o.background,
 		"background",
@@ -52,7 +58,7 @@ func (o *startOptions) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&o.trust, "trust", false, "run this project's commands without asking")
 }
 
-func startCommand(at *location) *cobra.Command {
+func startCommand(at *location.Location) *cobra.Command {
 	var opts startOptions
 	c := &cobra.Command{
 		Use:               "start [UNIT or GROUP ...]",
@@ -64,18 +70,28 @@ func startCommand(at *location) *cobra.Command {
 	return c
 }
 
-func attachCommand(at *location) *cobra.Command {
-	var as look
+func attachCommand(at *location.Location) *cobra.Command {
+	var as show.Look
 	c := &cobra.Command{
 		Use:   "attach",
 		Short: "Attach to a running project",
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			running, err := client.Reach(context.Background(), at)
+			there, err := at.Remote()
 			if err != nil {
 				return err
 			}
+			if there != nil {
+				return attachThere(there, as)
+			}
 			file, err := at.FindRunning()
+			if err != nil && at.IsDefault() {
+				return attachToOne(as, err)
+			}
+			if err != nil {
+				return err
+			}
+			running, err := client.Reach(context.Background(), at)
 			if err != nil {
 				return err
 			}
@@ -83,19 +99,51 @@ func attachCommand(at *location) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return showProject(place, running, as)
+			return show.Project(place, running, as)
 		},
 	}
-	as.flags(c)
+	as.Flags(c)
 	return c
 }
 
+// attachToOne attaches to a running project that the user selects, outside of any project. Outside is why none was
+// found.
+func attachToOne(as show.Look, outside error) error {
+	all := projects.Running(context.Background())
+	if len(all) == 0 {
+		return outside
+	}
+	projects.Print(all)
+	if !ask.CanAsk() {
+		return exit.Refuse("\nomnivigil: cannot ask without a terminal. Attach in the directory of one of these.")
+	}
+	fmt.Printf("\nAttach to which of these? [1-%d] ", len(all))
+	line, err := bufio.NewReader(os.Stdin).ReadString('\n')
+	n, numberErr := strconv.Atoi(strings.TrimSpace(line))
+	if err != nil || numberErr != nil || n < 1 || n > len(all) {
+		return exit.Refuse("Nothing was attached.")
+	}
+	running, err := client.At(context.Background(), all[n-1].Place)
+	if err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	return show.Project(all[n-1].Place, running, as)
+}
+
 // start starts a project and shows it until the user quits. If it is already running, it offers to attach.
-func start(at location, opts startOptions, units []string) error {
-	p, err := at.open()
+func start(at location.Location, opts startOptions, units []string) error {
+	there, err := at.Remote()
 	if err != nil {
 		return err
 	}
+	if there != nil {
+		return startThere(there, opts, units)
+	}
+	p, err := at.Open()
+	if err != nil {
+		return err
+	}
+	units = at.Wanted(p, units)
 	if _, unknown := p.WithNeeds(units); unknown != "" {
 		return exit.Refuse("omnivigil: %s has no unit or group %q; %s", p.File, unknown, p.Hint(unknown))
 	}
@@ -104,12 +152,32 @@ func start(at location, opts startOptions, units []string) error {
 		return exit.With(exit.Failed, err)
 	}
 	if running, err := client.At(context.Background(), place); !errors.Is(err, socket.ErrNotRunning) {
+		if err == nil {
+			if err := agreeToMembers(p, running, opts.trust); err != nil {
+				return err
+			}
+		}
 		return startAgain(place, running, err, opts, units)
 	}
 	if err := ask.Consent(p, opts.trust); err != nil {
 		return err
 	}
 	return startWith(place, p, opts, supervisor.Options{File: p.File, Units: units})
+}
+
+// agreeToMembers asks for consent to members that have appeared while the project runs, and has their settings read.
+func agreeToMembers(p *plan.Plan, running *apiclient.Client, given bool) error {
+	store := consent.In(paths.State())
+	if !slices.ContainsFunc(p.Members, func(m plan.Member) bool { return !store.HasMember(p, m.Name) }) {
+		return nil
+	}
+	if err := ask.Consent(p, given); err != nil {
+		return err
+	}
+	if _, err := running.Do(context.Background(), api.Request{Action: api.ReadSettings}); err != nil {
+		return exit.With(exit.Failed, err)
+	}
+	return nil
 }
 
 // startWith starts and shows a project that is not running, and that the user has agreed to.
@@ -131,7 +199,7 @@ func startWith(place socket.Place, p *plan.Plan, opts startOptions, o supervisor
 	case opts.background:
 		return sayBackground(running)
 	}
-	return showProject(place, running, opts.look)
+	return show.Project(place, running, opts.Look)
 }
 
 // runsAlready is the error of a launch that came after another one.
@@ -171,7 +239,7 @@ func launch(place socket.Place, o supervisor.Options) (*apiclient.Client, error)
 		if since := time.Since(began); since > patience && !told {
 			told = true
 			fmt.Fprintln(os.Stderr, "omnivigil: an earlier run of the project is still being stopped; waiting for it")
-		} else if since > longestEnd {
+		} else if since > show.LongestEnd {
 			return nil, exit.Saying(
 				exit.Failed,
 				"omnivigil: an earlier run of the project has not ended; see omnivigil status",
@@ -184,7 +252,7 @@ func launch(place socket.Place, o supervisor.Options) (*apiclient.Client, error)
 func startAfterEnd(place socket.Place, running *apiclient.Client, opts startOptions, units []string) error {
 	running.Close()
 	fmt.Fprintln(os.Stderr, "omnivigil: an earlier run of the project is still being stopped; waiting for it")
-	if !client.WaitGone(place, longestEnd) {
+	if !client.WaitGone(place, show.LongestEnd) {
 		return exit.Saying(exit.Failed, "omnivigil: an earlier run of the project has not ended; see omnivigil status")
 	}
 	p, err := settings.ReadFor(place.File, filepath.Dir(place.File))
@@ -204,10 +272,11 @@ func startAgain(place socket.Place, running *apiclient.Client, err error, opts s
 	}
 	ctx := context.Background()
 	snap, err := running.Snapshot(ctx)
-	if err != nil {
+	hasEnded := errors.Is(err, apiclient.ErrLost) || errors.Is(err, socket.ErrNotRunning)
+	if err != nil && !hasEnded {
 		return exit.With(exit.Failed, err)
 	}
-	if snap.Quitting {
+	if hasEnded || snap.Quitting {
 		return startAfterEnd(place, running, opts, units)
 	}
 	fmt.Fprintln(os.Stderr, escape.Text(client.Seen(snap))+".")
@@ -219,16 +288,16 @@ func startAgain(place socket.Place, running *apiclient.Client, err error, opts s
 		client.SayAnswer(answer)
 	}
 	switch {
-	case opts.background || len(units) > 0 && !isScreenPossible():
+	case opts.background || len(units) > 0 && !show.IsScreenPossible():
 		return nil
-	case !isScreenPossible():
+	case !show.IsScreenPossible():
 		return exit.Refuse("Nothing was started. Look at it with omnivigil attach.")
 	}
 	fmt.Print("Attach to it? [Y/n] ")
 	if answer := ask.Answer(bufio.NewReader(os.Stdin)); answer != "" && answer != "y" {
 		return nil
 	}
-	return showProject(place, running, opts.look)
+	return show.Project(place, running, opts.Look)
 }
 
 // sayBackground reports that a project runs without a face.

@@ -9,6 +9,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
+	"omnivigil/internal/face/cli/location"
 	"omnivigil/internal/face/cli/why"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/session/impact"
@@ -17,7 +18,7 @@ import (
 	"omnivigil/internal/store/paths"
 )
 
-func whyCommand(at *location) *cobra.Command {
+func whyCommand(at *location.Location) *cobra.Command {
 	asJSON := false
 	c := &cobra.Command{
 		Use:   "why UNIT or PATH ...",
@@ -34,7 +35,7 @@ state of these units. A name of a unit means the unit; ./NAME means the path.`,
 			return units, cobra.ShellCompDirectiveDefault
 		},
 		RunE: func(_ *cobra.Command, names []string) error {
-			q, err := at.questions()
+			q, err := questions(*at)
 			if err != nil {
 				return err
 			}
@@ -51,7 +52,7 @@ state of these units. A name of a unit means the unit; ./NAME means the path.`,
 }
 
 // questions returns the source of the answers.
-func (at location) questions() (why.Questions, error) {
+func questions(at location.Location) (why.Questions, error) {
 	file, err := at.FindRunning()
 	if err != nil {
 		return why.Questions{}, err
@@ -71,7 +72,7 @@ func (at location) questions() (why.Questions, error) {
 	} else if !errors.Is(err, socket.ErrNotRunning) {
 		return why.Questions{}, exit.With(exit.Failed, err)
 	}
-	p, err := at.open()
+	p, err := at.Open()
 	if err != nil {
 		return why.Questions{}, err
 	}

@@ -19,6 +19,7 @@ import (
 	"omnivigil/internal/api"
 	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
+	"omnivigil/internal/face/remote"
 	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/text/escape"
 )
@@ -30,6 +31,8 @@ type Settings interface {
 	// FindRunning is Find, except that it returns the settings of a command that was typed in the same directory, if
 	// that is running and the project is not.
 	FindRunning() (string, error)
+	// Remote returns where the project runs; nil: on this machine.
+	Remote() (*remote.Address, error)
 	// Selection returns the units and groups of a selection of the user, such as "@sea".
 	Selection(name string) ([]string, error)
 	// Flag adds the flag for the settings file to a command, without a short form.
@@ -126,6 +129,9 @@ func completions(of Settings, taken []string) []string {
 	}
 	for _, g := range p.Groups {
 		add(g.Name, "group of "+strings.Join(g.Units, ", "))
+	}
+	for _, m := range p.Members {
+		add(m.Name, "units in "+m.Path)
 	}
 	return names
 }

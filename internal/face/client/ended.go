@@ -1,6 +1,7 @@
 package client
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"path/filepath"
@@ -38,6 +39,9 @@ func (r *reading) read(do func(ctx context.Context, p api.Record) error) error {
 	if r.session == "" {
 		return r.on(func(ctx context.Context, p *apiclient.Client) error { return do(ctx, p) })
 	}
+	if there, err := r.of.Remote(); err != nil || there != nil {
+		return cmp.Or(err, errElsewhere)
+	}
 	ctx := context.Background()
 	e, err := EndedSession(ctx, r.of, r.session)
 	if errors.Is(err, errRunning) {
@@ -58,6 +62,10 @@ type Ended struct {
 
 // Close closes the history that it is read from.
 func (e *Ended) Close() { e.from.Close() }
+
+// errElsewhere reports that an earlier session of another machine was asked for.
+var errElsewhere = exit.Refuse(
+	"omnivigil: earlier sessions are read on their own machine: leave out --at, or --session")
 
 // errRunning reports that a session that is named has not ended.
 var errRunning = exit.Refuse("omnivigil: this session is running: leave out --session")

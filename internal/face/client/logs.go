@@ -1,6 +1,7 @@
 package client
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -127,6 +128,9 @@ func (l *logs) run(units []string) error {
 
 // past prints the logs of ended sessions.
 func (l *logs) past() error {
+	if there, err := l.of.Remote(); err != nil || there != nil {
+		return cmp.Or(err, errElsewhere)
+	}
 	file, err := l.of.FindRunning()
 	if err != nil {
 		return err

@@ -37,6 +37,17 @@ func At(ctx context.Context, place socket.Place) (*apiclient.Client, error) {
 
 // Reach is Connect for commands that require a running project.
 func Reach(ctx context.Context, of Settings) (*apiclient.Client, error) {
+	there, err := of.Remote()
+	if err != nil {
+		return nil, err
+	}
+	if there != nil {
+		c, err := apiclient.ConnectOver(ctx, there.Link())
+		if err != nil {
+			return nil, exit.With(exit.Failed, fmt.Errorf("reach %s: %w", there, err))
+		}
+		return c, nil
+	}
 	file, err := of.FindRunning()
 	if err != nil {
 		return nil, err

@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -93,17 +94,30 @@ func requestCommands(of Settings) []*cobra.Command {
 
 // ended waits until the project has ended.
 func (a *asking) ended(p *apiclient.Client, answer api.Answer) error {
-	file, err := a.of.FindRunning()
-	if err != nil {
-		return err
-	}
-	place, err := paths.Place(file)
-	if err != nil {
-		return err
-	}
-	p.Close()
 	const most = time.Minute
-	if !WaitGone(place, most) {
+	there, err := a.of.Remote()
+	if err != nil {
+		return err
+	}
+	isGone := true
+	if there != nil {
+		ctx, stop := context.WithTimeout(context.Background(), most)
+		defer stop()
+		err := p.Follow(ctx, api.Face{}, func(*api.Snapshot) error { return nil })
+		isGone = err == nil || errors.Is(err, apiclient.ErrLost)
+	} else {
+		file, err := a.of.FindRunning()
+		if err != nil {
+			return err
+		}
+		place, err := paths.Place(file)
+		if err != nil {
+			return err
+		}
+		p.Close()
+		isGone = WaitGone(place, most)
+	}
+	if !isGone {
 		return exit.Saying(exit.Failed, "omnivigil: the project is still being ended")
 	}
 	if a.asJSON {

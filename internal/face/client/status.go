@@ -22,7 +22,7 @@ func statusCommand(of Settings) *cobra.Command {
 	c := a.flag(&cobra.Command{
 		Use:   "status [UNIT]",
 		Short: "Show the project's status, or one unit in full",
-		Args:  cobra.MaximumNArgs(1),
+		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: CompleteUnits(of),
 		RunE: func(_ *cobra.Command, units []string) error {
 			if a.session != "" {
 				return a.read(func(_ context.Context, p api.Record) error { return a.sayEnded(p, units) })

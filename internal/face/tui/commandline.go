@@ -96,7 +96,7 @@ func (c *commandLine) offer(m *view.Model, typed, rest string) {
 		all = append(all, head+word)
 	}
 	if strings.HasPrefix(o.args, "PATH") {
-		for _, path := range view.PathsLike(m.Snap.Project.Root, last) {
+		for _, path := range m.PathsLike(last) {
 			all = append(all, head+path)
 		}
 	}

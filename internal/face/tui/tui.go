@@ -46,6 +46,11 @@ type Screen struct {
 	// SaveSelection, if set, writes a selection of units into the personal file; it may block.
 	SaveSelection func(name string, units []string) error
 
+	// ListOthers, if set, returns the other running projects of the user; it may block.
+	ListOthers func(ctx context.Context) []view.Other
+	// Remote is the other machine on which the project runs; nil: it runs on this one.
+	Remote *view.Remote
+
 	program *tea.Program
 	out     *output
 	root    *root
@@ -64,7 +69,7 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	s.root.Terminal, s.root.habitsNow = s.Terminal, s.HabitsNow
 	s.root.adopt(s.Habits, s.Problems)
 	s.root.TypedWords, s.root.Remember = s.Words, s.Remember
-	s.root.SaveSelection = s.SaveSelection
+	s.root.SaveSelection, s.root.ListOthers, s.root.Remote = s.SaveSelection, s.ListOthers, s.Remote
 	s.root.redraw = s.redraw
 	s.out = &output{File: os.Stdout}
 	s.program = tea.NewProgram(
@@ -77,6 +82,7 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	s.told(true)
 	defer s.told(false)
 	go s.follow(ctx)
+	go s.watchOthers(ctx)
 	go api.WatchSilence(ctx, s.Project, func(silent time.Duration) { s.program.Send(silentMsg(silent)) })
 	_, err := s.program.Run()
 	switch {
@@ -87,6 +93,9 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	}
 	return s.root.Snap, err
 }
+
+// SwitchTo is the settings file of the project that the user wants to see after Run; empty: none.
+func (s *Screen) SwitchTo() string { return s.root.SwitchTo }
 
 func (s *Screen) told(taken bool) {
 	if s.Terminal != nil {
@@ -214,6 +223,8 @@ func (r *root) handle(msg tea.Msg) {
 		r.Recall()
 		r.MeetUnits()
 		r.notify()
+	case othersMsg:
+		r.Others = msg
 	case silentMsg:
 		r.Silent = time.Duration(msg)
 	case tickMsg:

@@ -41,17 +41,19 @@ func (r *root) verdictView(width int) (line, rest string) {
 		return cells.Ends(cells.Fit(left, width-len(now)-2), r.Palette.VerdictStyle(word).Render(now), width), ""
 	}
 	room := width - ansi.StringWidth(left) - 1
+	alarm := alarm(r.Model)
 	for _, right := range corner {
-		if ansi.StringWidth(right) < room {
-			return cells.Ends(left, r.Palette.Dim.Render(right), width), ""
+		if ansi.StringWidth(alarm)+ansi.StringWidth(right) < room {
+			return cells.Ends(left, alarm+r.Palette.Dim.Render(right), width), ""
 		}
 	}
-	if ansi.StringWidth(left) <= width || r.Height < twoLines {
-		return cells.Ends(left, "", width), ""
+	room = width - ansi.StringWidth(alarm)
+	if ansi.StringWidth(left) <= room || r.Height < twoLines {
+		return cells.Ends(cells.Fit(left, room), alarm, width), ""
 	}
 	indent := ansi.StringWidth(word) + 2
-	first, rest, _ := strings.Cut(ansi.Wrap(text, max(width-indent-ansi.StringWidth(mark), 8), ""), "\n")
-	line = cells.Fit(word+"  "+mark+r.Palette.Bright.Render(first), width)
+	first, rest, _ := strings.Cut(ansi.Wrap(text, max(room-indent-ansi.StringWidth(mark), 8), ""), "\n")
+	line = cells.Ends(cells.Fit(word+"  "+mark+r.Palette.Bright.Render(first), room), alarm, width)
 	rest = r.Palette.Bright.Render(strings.ReplaceAll(rest, "\n", " "))
 	return line, cells.Fit(strings.Repeat(" ", indent)+rest, width)
 }
@@ -73,6 +75,9 @@ func (r *root) pastVerdict() (word, mark, text string) {
 // shorter than the one before.
 func cornerTexts(m *view.Model) []string {
 	name, company, clock := m.Snap.Project.Name+"  ", company(m), m.Now.Format("15:04")+" "
+	if m.Remote != nil {
+		name = m.Snap.Project.Name + " on " + m.Remote.Host + "  "
+	}
 	if company == "" {
 		return []string{name + clock, clock}
 	}
@@ -189,6 +194,10 @@ type silentMsg time.Duration
 func silence(m *view.Model) string {
 	if m.Silent == 0 {
 		return ""
+	}
+	if m.Remote != nil {
+		return fmt.Sprintf("no answer from %s for %s; the connection may be lost, and is opened again", m.Remote.Host,
+			format.Duration(m.Silent))
 	}
 	return fmt.Sprintf(
 		"no answer from the project for %s; its process %d may be stopped",

@@ -63,7 +63,7 @@ func Command(editor string, p location.Location) (cmd *exec.Cmd, terminal bool, 
 	if len(words) == 0 {
 		return nil, false, ErrNoEditor
 	}
-	name := strings.TrimSuffix(filepath.Base(words[0]), ".exe")
+	name := nameOf(words[0])
 	if !strings.Contains(editor, "{file}") {
 		form, known := takesLine[name]
 		if !known {
@@ -84,3 +84,44 @@ func Command(editor string, p location.Location) (cmd *exec.Cmd, terminal bool, 
 	}
 	return exec.Command(words[0], words[1:]...), !windows[name], nil
 }
+
+// there is how editors open a file of another machine, by their names, from their manuals. {host} may have the user.
+var there = map[string]string{
+	"vim":         "+{line} scp://{host}/{file}", // the path is absolute, so that there are two slashes
+	"nvim":        "+{line} scp://{host}/{file}",
+	"emacs":       "+{line}:{column} /ssh:{host}:{file}",
+	"emacsclient": "+{line}:{column} /ssh:{host}:{file}",
+	"code":        "--remote ssh-remote+{host} --goto {file}:{line}:{column}",
+	"codium":      "--remote ssh-remote+{host} --goto {file}:{line}:{column}",
+	"zed":         "ssh://{host}{file}:{line}:{column}",
+}
+
+// There returns the command that opens a location of another machine, if the editor is known to do that.
+func There(editor, user, host string, p location.Location) (cmd *exec.Cmd, can bool) {
+	words := strings.Fields(editor)
+	if len(words) == 0 || !filepath.IsAbs(p.File) {
+		return nil, false
+	}
+	form, can := there[nameOf(words[0])]
+	if !can {
+		return nil, false
+	}
+	if user != "" {
+		host = user + "@" + host
+	}
+	values := strings.NewReplacer("{host}", host, "{file}", p.File, "{line}", strconv.Itoa(max(p.Line, 1)),
+		"{column}", strconv.Itoa(max(p.Column, 1)))
+	for _, word := range strings.Fields(form) {
+		words = append(words, values.Replace(word))
+	}
+	return exec.Command(words[0], words[1:]...), true
+}
+
+// NeedsTerminal reports whether an editor runs on the terminal, and not in a window of its own.
+func NeedsTerminal(editor string) bool {
+	words := strings.Fields(editor)
+	return len(words) > 0 && !windows[nameOf(words[0])]
+}
+
+// nameOf is the name of a program.
+func nameOf(program string) string { return strings.TrimSuffix(filepath.Base(program), ".exe") }

@@ -14,7 +14,7 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"omnivigil/internal/plan/settings"
+	"omnivigil/internal/plan/document"
 	"omnivigil/internal/text/lazyregexp"
 )
 
@@ -91,17 +91,17 @@ func (c Command) Settings() string {
 		b.WriteString("may_serve = true # a service once it listens or has lived for 10 s\n")
 		b.WriteString("results = \"auto\"\n")
 	}
-	fmt.Fprintf(&b, "watch = %s\n", settings.List(c.watch()))
+	fmt.Fprintf(&b, "watch = %s\n", document.QuotedList(c.watch()))
 	for _, l := range []struct {
 		key   string
 		words []string
 	}{{"ignore", c.Ignore}, {"env_files", c.EnvFiles}} {
 		if len(l.words) > 0 {
-			fmt.Fprintf(&b, "%s = %s\n", l.key, settings.List(l.words))
+			fmt.Fprintf(&b, "%s = %s\n", l.key, document.QuotedList(l.words))
 		}
 	}
 	if c.Debounce > 0 {
-		fmt.Fprintf(&b, "debounce = %s\n", settings.Text(c.Debounce.String()))
+		fmt.Fprintf(&b, "debounce = %s\n", document.QuotedText(c.Debounce.String()))
 	}
 	if c.Ready != "" {
 		fmt.Fprintf(&b, "ready = { %s }\n", readiness(c.Ready))
@@ -109,8 +109,8 @@ func (c Command) Settings() string {
 	before, taken := name, map[string]bool{name: true}
 	for _, then := range c.Then {
 		next := unused(nameOf(strings.Fields(then)), taken)
-		fmt.Fprintf(&b, "\n[task.%s]\nrun = %s\nfollows = [%s]\n", key(next), settings.Text(then),
-			settings.Text(before))
+		fmt.Fprintf(&b, "\n[task.%s]\nrun = %s\nfollows = [%s]\n", key(next), document.QuotedText(then),
+			document.QuotedText(before))
 		before = next
 	}
 	return b.String()
@@ -138,14 +138,14 @@ func (c Command) UnitName() string {
 func (c Command) run() string {
 	if len(c.Words) == 1 {
 		if _, err := exec.LookPath(c.Words[0]); err != nil {
-			return settings.Text(c.Words[0])
+			return document.QuotedText(c.Words[0])
 		}
 	}
 	words := make([]string, len(c.Words))
 	for i, w := range c.Words {
 		words[i] = strings.ReplaceAll(w, "$", "$$") // otherwise ${NAME} in it would be a variable
 	}
-	return settings.List(words)
+	return document.QuotedList(words)
 }
 
 // watch returns patterns for the globs that were typed, in which a directory means everything in it.
@@ -169,12 +169,12 @@ func readiness(ready string) string {
 		return fmt.Sprintf("port = %d", port)
 	}
 	if at, err := url.Parse(ready); err == nil && (at.Scheme == "http" || at.Scheme == "https") {
-		return "http = " + settings.Text(ready)
+		return "http = " + document.QuotedText(ready)
 	}
 	if _, err := time.ParseDuration(ready); err == nil {
-		return "after = " + settings.Text(ready)
+		return "after = " + document.QuotedText(ready)
 	}
-	return "line = " + settings.Text(ready)
+	return "line = " + document.QuotedText(ready)
 }
 
 // tools are programs whose first plain argument tells more than their names.
@@ -232,7 +232,7 @@ func unused(name string, taken map[string]bool) string {
 // key is a name as a TOML key, quoted if necessary.
 func key(name string) string {
 	if strings.Contains(name, ".") {
-		return settings.Text(name)
+		return document.QuotedText(name)
 	}
 	return name
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -29,36 +30,40 @@ type Addition struct {
 	Port   int      // for "ready"
 }
 
-// Extend adds to the settings file itself. Everything else in the file, comments and layout, stays unchanged. Nothing
-// is written unless the file then means exactly that; the error tells what to do by hand.
-func Extend(file string, additions []Addition) error {
-	data, err := files.Read(file, files.Sane)
-	if err != nil {
-		return fmt.Errorf("read the settings: %w", err)
+// Texts are the contents of edited settings files, by absolute path.
+type Texts map[string][]byte
+
+// Extend adds to the settings files of a project themselves. Everything else in them, comments and layout, stays
+// unchanged. Nothing is written unless they then mean exactly that; the error tells what to do by hand.
+func Extend(p *plan.Plan, additions []Addition) error {
+	texts := Texts{}
+	for _, a := range additions {
+		if err := texts.Add(p, a); err != nil {
+			return err
+		}
 	}
-	edited, err := Extended(file, data, additions)
-	if err != nil {
-		return err
+	for file, text := range texts {
+		if err := Replace(file, text); err != nil {
+			return err
+		}
 	}
-	return Replace(file, edited)
+	return nil
 }
 
 // Ignore is Extend for patterns that a unit ignores.
-func Ignore(file, unit string, patterns []string) error {
-	return Extend(file, []Addition{{Unit: unit, Key: "ignore", Values: patterns}})
+func Ignore(p *plan.Plan, unit string, patterns []string) error {
+	return Extend(p, []Addition{{Unit: unit, Key: "ignore", Values: patterns}})
 }
 
-// Extended returns the text of a settings file with additions, which are made one after the other. An error tells which
-// of them is not possible and what to write by hand.
-func Extended(file string, data []byte, additions []Addition) ([]byte, error) {
-	for _, e := range additions {
-		edited, err := e.apply(file, data)
-		if err != nil {
-			return nil, fmt.Errorf("add %s to %s: %w", e, e.Unit, err)
-		}
-		data = edited
+// Add makes an addition to the file that has its unit, which is read if it was not edited before. An error tells why
+// that is not possible and what to write by hand.
+func (t Texts) Add(p *plan.Plan, a Addition) error {
+	edited, file, err := a.apply(p, t)
+	if err != nil {
+		return fmt.Errorf("add %s to %s: %w", a, a.Unit, err)
 	}
-	return data, nil
+	t[file] = edited
+	return nil
 }
 
 // String returns it as a line of the settings file.
@@ -89,36 +94,47 @@ func (e Addition) values(u *plan.Unit) []string {
 	return nil
 }
 
-// apply returns the text of a settings file with the addition.
-func (e Addition) apply(file string, data []byte) ([]byte, error) {
-	before, err := settings.Parse(file, data)
+// apply returns the text of the unit's settings file with the addition, and that file.
+func (e Addition) apply(p *plan.Plan, texts Texts) (edited []byte, file string, err error) {
+	before, err := settings.Edited(p, texts)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	unit := before.Unit(e.Unit)
 	if unit == nil {
-		return nil, fmt.Errorf("%s has no such unit", file)
+		return nil, "", fmt.Errorf("%s has no such unit", p.File)
+	}
+	data, is := texts[unit.File]
+	if !is {
+		if data, err = files.Read(unit.File, files.Sane); err != nil {
+			return nil, "", fmt.Errorf("read the settings: %w", err)
+		}
 	}
 	have := e.values(unit)
 	e.Values = slices.DeleteFunc(slices.Clone(e.Values), func(v string) bool { return slices.Contains(have, v) })
 	if e.Key != "ready" && len(e.Values) == 0 {
-		return data, nil
+		return data, unit.File, nil
 	}
-	byHand := fmt.Errorf("write it yourself, into [%s.%s]: %s", unit.Kind, unit.Name, e.line(have))
+	own := e
+	own.Values = settings.AsWritten(before, unit, e.Key, e.Values)
+	local := settings.AsWritten(before, unit, e.Key, have)
+	byHand := fmt.Errorf("write it yourself, into [%s.%s]: %s", unit.Kind, unit.ShortName(), own.line(local))
 	start, end, ok := tableText(data, unit)
 	if !ok {
-		return nil, byHand
+		return nil, "", byHand
 	}
-	edited := e.insert(data, start, end, have)
-	after, err := settings.Parse(file, edited)
+	edited = own.insert(data, start, end, local)
+	changed := maps.Clone(texts)
+	changed[unit.File] = edited
+	after, err := settings.Edited(p, changed)
 	if err != nil || !e.isIn(after.Unit(e.Unit), have) {
-		return nil, byHand
+		return nil, "", byHand
 	}
 	d := plan.Compare(before, after)
 	if !slices.Equal(append(d.Adjusted, d.Changed...), []string{e.Unit}) || len(d.Added)+len(d.Removed) > 0 {
-		return nil, byHand
+		return nil, "", byHand
 	}
-	return edited, nil
+	return edited, unit.File, nil
 }
 
 // isIn reports whether a unit has what it adds, and otherwise what it had.
@@ -137,7 +153,7 @@ var (
 
 // tableText returns the text below a unit's own header: from the line after it to the next header.
 func tableText(data []byte, unit *plan.Unit) (start, end int, ok bool) {
-	name := regexp.QuoteMeta(unit.Name)
+	name := regexp.QuoteMeta(unit.ShortName())
 	header := regexp.MustCompile(
 		`(?m)^[ \t]*\[[ \t]*` + unit.Kind.String() + `[ \t]*\.[ \t]*["']?` + name + `["']?[ \t]*\][^\n]*\n?`,
 	)
@@ -177,7 +193,7 @@ func (e Addition) insert(data []byte, start, end int, have []string) []byte {
 }
 
 func quoted(words []string) string {
-	return strings.TrimSuffix(strings.TrimPrefix(settings.List(words), "["), "]")
+	return strings.TrimSuffix(strings.TrimPrefix(document.QuotedList(words), "["), "]")
 }
 
 // Add adds units to a settings file, which is created if it does not exist. Everything in it stays unchanged. Nothing

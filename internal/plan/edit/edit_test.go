@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/settings"
 )
 
 func TestIgnore(t *testing.T) {
@@ -52,7 +53,7 @@ func TestIgnore(t *testing.T) {
 		t.Run(test.name, func(t *testing.T) {
 			file := filepath.Join(t.TempDir(), plan.FileName)
 			require.NoError(t, os.WriteFile(file, []byte(test.before), 0o640))
-			err := Ignore(file, "tides", []string{"data/tides.db"})
+			err := Ignore(&plan.Plan{File: file, Root: filepath.Dir(file)}, "tides", []string{"data/tides.db"})
 			text, readErr := os.ReadFile(file)
 			require.NoError(t, readErr)
 			if test.after == "" {
@@ -92,4 +93,26 @@ func TestAddEntry(t *testing.T) {
 	require.ErrorContains(t, AddEntry(file, "selection", "sea", nil), "by hand")
 	kept, _ := os.ReadFile(file)
 	assert.Equal(t, "selection.land = []\n", string(kept), "nothing is lost")
+}
+
+// TestMember adds to the settings of a member, whose patterns and names are its own.
+func TestMember(t *testing.T) {
+	root := t.TempDir()
+	own := filepath.Join(root, "services", "fares", plan.FileName)
+	require.NoError(t, os.MkdirAll(filepath.Dir(own), 0o755))
+	write := func(file, text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o644)) }
+	write(filepath.Join(root, plan.FileName), "[project]\nmembers = [\"services/*\"]\n[service.db]\nrun = \"db\"\n")
+	write(own, "[task.gen]\nrun = \"gen\"\n[task.fares]\nrun = \"fares\"\nwatch = [\"a.csv\"]\n")
+	p, err := settings.Read(filepath.Join(root, plan.FileName))
+	require.NoError(t, err)
+	require.NoError(t, Extend(p, []Addition{
+		{Unit: "fares/fares", Key: "watch", Values: []string{"services/fares/b.csv", "services/c.csv", "d.csv"}},
+		{Unit: "fares/fares", Key: "follows", Values: []string{"fares/gen"}},
+		{Unit: "fares/fares", Key: "needs", Values: []string{"db"}},
+	}))
+	text, err := os.ReadFile(own)
+	require.NoError(t, err)
+	assert.Equal(t, "[task.gen]\nrun = \"gen\"\n[task.fares]\nrun = \"fares\"\n"+
+		"watch = [\"b.csv\", \"../c.csv\", \"../../d.csv\", \"a.csv\"]\nfollows = [\"gen\"]\nneeds = [\"db\"]\n",
+		string(text))
 }

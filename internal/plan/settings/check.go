@@ -11,43 +11,71 @@ import (
 // checkNames reports references to units that do not exist, and removes them, so that the search for cycles sees only
 // units.
 func (r *reader) checkNames() {
-	for _, u := range r.plan.Units {
-		u.Needs = r.existing(u.Needs, r.places[u.Name+" needs"], u.Name)
-		u.Follows = r.existing(u.Follows, r.places[u.Name+" follows"], u.Name)
+	for _, u := range r.own() {
+		u.Needs = r.existing(u.Needs, u.Name, "needs")
+		u.Follows = r.existing(u.Follows, u.Name, "follows")
 		if u.Relay != nil {
 			r.checkRelay(u)
 		}
 	}
 	for i := range r.plan.Groups {
 		g := &r.plan.Groups[i]
-		g.Units = r.existing(g.Units, r.places["group "+g.Name], "")
+		at := r.places["group "+g.Name]
+		if at == nil { // it is in another file
+			continue
+		}
+		g.Units = r.found(g.Units, at, func(string) bool { return false })
 		if r.plan.Unit(g.Name) != nil {
-			r.wrong(
-				r.places["group "+g.Name].KeyAt,
-				"give one of them another name",
-				"%q is a unit and a group",
-				g.Name,
-			)
+			r.Wrong(at.KeyAt, "give one of them another name", "%q is a unit and a group", g.Name)
 		}
 	}
 }
 
-// existing returns the names that are units, and reports the others. The list is at e, which may be in [defaults]:
-// then the unit itself is left out.
-func (r *reader) existing(names []string, e *document.Entry, self string) []string {
+// existing returns the full names of the units that a key of a unit names, and reports those that are no units. The
+// list may be in [defaults]: then the unit itself is left out.
+func (r *reader) existing(names []string, unit, key string) []string {
+	at := r.places[unit+" "+key]
+	if at == nil && r.above != nil { // in the defaults of the project
+		return r.above.existing(names, unit, key)
+	}
+	return r.found(names, at, func(name string) bool {
+		if name == unit && at != r.defaults.Get(at.Key) {
+			r.Wrong(at.Item(unit), "take it out", "%q names itself in %q", unit, key)
+		}
+		return name == unit
+	})
+}
+
+// found returns the full names of units, except those to skip, and reports names in a list that are no units.
+func (r *reader) found(names []string, at *document.Entry, skip func(full string) bool) []string {
 	var kept []string
 	for _, name := range names {
-		switch {
-		case name == self && e == r.defaults.Get(e.Key):
-		case name == self:
-			r.wrong(e.Item(name), "take it out", "%q names itself in %q", self, e.Key)
-		case r.plan.Unit(name) == nil:
-			r.wrong(e.Item(name), r.hintAtUnit(name), "there is no unit %q", name)
-		default:
-			kept = append(kept, name)
+		switch full := r.resolve(name); {
+		case full == "" && r.isElsewhere(name): // it runs by itself, and does not wait for the project's units
+		case full == "":
+			r.Wrong(at.Item(name), r.hintAtUnit(name), "there is no unit %q", name)
+		case !skip(full):
+			kept = append(kept, full)
 		}
 	}
 	return kept
+}
+
+// isElsewhere reports whether this is the file of a member that is read by itself, and its project has a unit of that
+// name.
+func (r *reader) isElsewhere(name string) bool {
+	if r.above != nil {
+		return false
+	}
+	if r.elsewhere == nil {
+		r.elsewhere = &plan.Plan{}
+		if file := Project(r.file); file != "" {
+			if p, err := Read(file); err == nil {
+				r.elsewhere = p
+			}
+		}
+	}
+	return r.elsewhere.Unit(name) != nil
 }
 
 func (r *reader) hintAtUnit(name string) string {
@@ -98,13 +126,20 @@ func (r *reader) circle(path []string, to string) {
 		}
 	}
 	last := path[len(path)-1]
-	at := r.places[last].KeyAt
+	owner := r.owners[last]
+	if owner == nil { // it is in settings that are no longer there
+		owner = r
+	}
+	at := document.Place{Line: 1, Column: 1, Width: 1}
+	if e := owner.places[last]; e != nil {
+		at = e.KeyAt
+	}
 	for _, key := range []string{"needs", "follows"} {
-		if e := r.places[last+" "+key]; e != nil && e.Item(to) != e.KeyAt {
+		if e := owner.places[last+" "+key]; e != nil && e.Item(to) != e.KeyAt {
 			at = e.Item(to)
 			break
 		}
 	}
-	r.wrong(at, "take out one of these", "units wait for each other in a circle: %s",
+	owner.Wrong(at, "take out one of these", "units wait for each other in a circle: %s",
 		strings.Join(append(append([]string(nil), path...), to), " waits for "))
 }

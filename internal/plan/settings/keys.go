@@ -4,7 +4,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"sort"
 	"strconv"
@@ -16,6 +15,7 @@ import (
 
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/document"
+	"omnivigil/internal/plan/variables"
 	"omnivigil/internal/text/lazyregexp"
 	"omnivigil/internal/text/suggest"
 )
@@ -91,7 +91,7 @@ func init() {
 			relay: true,
 			says:  "How long files must be quiet before a burst of changes counts as one.",
 			shape: durationShape,
-			read:  func(r *reader, u *plan.Unit, e *document.Entry) { u.Debounce = r.duration(e.Value, e.Key) },
+			read:  func(r *reader, u *plan.Unit, e *document.Entry) { u.Debounce = r.Duration(e.Value, e.Key) },
 		},
 		"poll": {
 			relay: true,
@@ -110,13 +110,13 @@ func init() {
 		"endpoint": {relay: true, says: "The address that it listens on.", shape: endpointShape,
 			read: readEndpoint},
 		"structured": {says: "false: lines of JSON, logfmt and go test -json are shown raw.", shape: flagShape,
-			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Unstructured = !r.flag(e) }},
+			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Unstructured = !r.Flag(e) }},
 		"gitignore": {relay: true, says: "false: files that version control ignores count, too.", shape: flagShape,
-			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Unignored = !r.flag(e) }},
+			read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Unignored = !r.Flag(e) }},
 		"skip_unchanged": {
 			says:  "true: a save that does not change a file's content does not count.",
 			shape: flagShape,
-			read:  func(r *reader, u *plan.Unit, e *document.Entry) { u.SkipUnchanged = r.flag(e) },
+			read:  func(r *reader, u *plan.Unit, e *document.Entry) { u.SkipUnchanged = r.Flag(e) },
 		},
 		"ready": {says: "When it is ready.", shape: readyShape,
 			kinds: []plan.Kind{plan.Service}, read: readReady,
@@ -128,14 +128,14 @@ func init() {
 			says:   "The longest duration of a run: one that takes longer is ended, and has failed.",
 			shape:  durationShape,
 			kinds:  ends,
-			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.Limit = r.duration(e.Value, e.Key) },
+			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.Limit = r.Duration(e.Value, e.Key) },
 			misfit: "a service keeps running; ready = { within = ... } limits its start",
 		},
 		"health": {
 			says:   "The interval at which the check of \"ready\" is repeated while it runs.",
 			shape:  durationShape,
 			kinds:  []plan.Kind{plan.Service},
-			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.Health = r.duration(e.Value, e.Key) },
+			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.Health = r.Duration(e.Value, e.Key) },
 			misfit: "only a service is checked while it runs",
 		},
 		"after_exit": {
@@ -152,24 +152,24 @@ func init() {
 			misfit: "leave what it writes out with \"ignore\""},
 		"reuse": {says: "true: a good result is valid while everything it depends on is the same.", shape: flagShape,
 			kinds:  []plan.Kind{plan.Task},
-			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.Reuse = r.flag(e) },
+			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.Reuse = r.Flag(e) },
 			misfit: "only a task's result is reused"},
 		"keep_outputs": {
 			says: "How large its outputs may be to be restored later when its inputs are as they were; " +
 				"default 500 MB.",
 			shape:  sizeShape,
 			kinds:  []plan.Kind{plan.Task},
-			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.KeepOutputs = r.size(e) },
+			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.KeepOutputs = r.Size(e) },
 			misfit: "only a task's outputs are restored",
 		},
 		"observe": {says: "true: what it reads, writes and connects to is compared with its settings.",
-			shape: flagShape, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Observe = r.flag(e) }},
+			shape: flagShape, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Observe = r.Flag(e) }},
 		"alone": {says: "true: nothing else runs at the same time.", shape: flagShape,
-			kinds: ends, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Alone = r.flag(e) },
+			kinds: ends, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Alone = r.Flag(e) },
 			misfit: "services run at the same time as everything else"},
 		"may_serve": {says: "true: it becomes a service once it listens or has run for 10 s.", shape: flagShape,
 			kinds:  []plan.Kind{plan.Task},
-			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.MayServe = r.flag(e) },
+			read:   func(r *reader, u *plan.Unit, e *document.Entry) { u.MayServe = r.Flag(e) },
 			misfit: "only a task is not known to be a service beforehand"},
 		"results": {says: "The format of its test results.", shape: resultsShape,
 			kinds: ends, read: readResults,
@@ -180,14 +180,14 @@ func init() {
 			says:  "Which findings fail a run that exits with status 0.",
 			shape: func() *jsonschema.Schema { return choiceShape(findingsFail...) },
 			read: func(r *reader, u *plan.Unit, e *document.Entry) {
-				u.FindingsFail = plan.FindingsFail(r.choice(e.Value, e.Key, findingsFail...))
+				u.FindingsFail = plan.FindingsFail(r.Choice(e.Value, e.Key, findingsFail...))
 			},
 		},
 		"narrow": {says: "How selected tests are added to its command.", shape: narrowShape,
 			kinds: ends, read: readNarrow,
 			misfit: "only a suite or task has cases to choose from"},
 		"widen": {says: "true: all tests run once the narrowed run passes.", shape: flagShape,
-			kinds: ends, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Widen = r.flag(e) },
+			kinds: ends, read: func(r *reader, u *plan.Unit, e *document.Entry) { u.Widen = r.Flag(e) },
 			misfit: "only a suite or task has cases to choose from"},
 		"overlap": {
 			says:   "On a change during a run: finish, then run once more; or abandon the run and start again.",
@@ -214,7 +214,7 @@ func init() {
 		"fallback": {says: "The file that is served for paths that match no file.", shape: textShape,
 			kinds: []plan.Kind{plan.PageServer}, misfit: "only a relay serves files",
 			read: func(r *reader, u *plan.Unit, e *document.Entry) {
-				if r.want(e.Value, document.TextKind, e.Key) {
+				if r.Want(e.Value, document.TextKind, e.Key) {
 					relayOf(u).Fallback = e.Value.Text
 				}
 			}},
@@ -242,29 +242,6 @@ func unitKeyNames(kind plan.Kind, all bool) []string {
 	return names
 }
 
-// want reports whether v is of a kind, and adds a problem if not.
-func (r *reader) want(v *document.Value, kind document.ValueKind, key string) bool {
-	if v.Kind == kind {
-		return true
-	}
-	r.wrong(v.At, "", "%q must be %s, not %s", key, kind, v.Kind)
-	return false
-}
-
-// words reads a list of strings.
-func (r *reader) words(v *document.Value, key string) []string {
-	if !r.want(v, document.ListKind, key) {
-		return nil
-	}
-	words := make([]string, 0, len(v.Items))
-	for _, item := range v.Items {
-		if r.want(item, document.TextKind, key) {
-			words = append(words, item.Text)
-		}
-	}
-	return words
-}
-
 // escapedDollar is a dollar sign that is written twice, except in $${NAME}, which would read like a variable.
 var escapedDollar = lazyregexp.New(`\$\$([^{]|$)`)
 
@@ -272,13 +249,13 @@ func (r *reader) command(v *document.Value, key string) plan.Command {
 	switch v.Kind {
 	case document.TextKind:
 		if strings.TrimSpace(v.Text) == "" {
-			r.wrong(v.At, `write a command, such as "go run ."`, "%q is empty", key)
+			r.Wrong(v.At, `write a command, such as "go run ."`, "%q is empty", key)
 		}
 		return plan.Command{Shell: v.Text}
 	case document.ListKind:
-		written := r.words(v, key)
+		written := r.Words(v, key)
 		if len(v.Items) == 0 || len(written) > 0 && written[0] == "" {
-			r.wrong(v.At, `write a command, such as ["go", "run", "."]`, "%q is empty", key)
+			r.Wrong(v.At, `write a command, such as ["go", "run", "."]`, "%q is empty", key)
 		}
 		words := make([]string, len(written))
 		for i, w := range written {
@@ -290,34 +267,17 @@ func (r *reader) command(v *document.Value, key string) plan.Command {
 		}
 		return plan.Command{Words: words, Written: written}
 	}
-	r.wrong(v.At, "", "%q must be a string for the shell or a list of words, not %s", key, v.Kind)
+	r.Wrong(v.At, "", "%q must be a string for the shell or a list of words, not %s", key, v.Kind)
 	return plan.Command{}
-}
-
-func (r *reader) duration(v *document.Value, key string) time.Duration {
-	d, err := time.ParseDuration(v.Text)
-	switch {
-	case v.Kind != document.TextKind:
-		r.wrong(v.At, "", `%q must be a duration, such as "150ms", not %s`, key, v.Kind)
-	case err != nil || d < 0:
-		r.wrong(v.At, "", `%q must be a duration, such as "150ms" or "2s", not %q`, key, v.Text)
-	default:
-		return d
-	}
-	return 0
-}
-
-func (r *reader) flag(e *document.Entry) bool {
-	return r.want(e.Value, document.FlagKind, e.Key) && e.Value.Text == "true"
 }
 
 // minPoll prevents polling from becoming the machine's main work.
 const minPoll = 100 * time.Millisecond
 
 func readPoll(r *reader, u *plan.Unit, e *document.Entry) {
-	u.Poll = r.duration(e.Value, e.Key)
+	u.Poll = r.Duration(e.Value, e.Key)
 	if u.Poll > 0 && u.Poll < minPoll {
-		r.wrong(
+		r.Wrong(
 			e.Value.At,
 			"write at least "+minPoll.String(),
 			"%q would look at files all the time: %q",
@@ -327,35 +287,19 @@ func readPoll(r *reader, u *plan.Unit, e *document.Entry) {
 	}
 }
 
-// choice reads a text that must be one of a few, and returns its index.
-func (r *reader) choice(v *document.Value, key string, choices ...string) int {
-	if !r.want(v, document.TextKind, key) {
-		return 0
-	}
-	if i := slices.Index(choices, v.Text); i >= 0 {
-		return i
-	}
-	hint := "it takes " + strings.Join(choices, " or ")
-	if near := suggest.Name(v.Text, choices); near != "" {
-		hint = "did you mean " + strconv.Quote(near) + "?"
-	}
-	r.wrong(v.At, hint, "%q cannot be %q", key, v.Text)
-	return 0
-}
-
 // references reads names of other units; whether they exist is known only when the whole file has been read.
 func (r *reader) references(u *plan.Unit, e *document.Entry) []string {
 	r.places[u.Name+" "+e.Key] = e
-	return r.words(e.Value, e.Key)
+	return r.Words(e.Value, e.Key)
 }
 
 func (r *reader) patterns(e *document.Entry) []plan.Pattern {
-	if !r.want(e.Value, document.ListKind, e.Key) {
+	if !r.Want(e.Value, document.ListKind, e.Key) {
 		return nil
 	}
 	patterns := make([]plan.Pattern, 0, len(e.Value.Items))
 	for _, item := range e.Value.Items {
-		if r.want(item, document.TextKind, e.Key) {
+		if r.Want(item, document.TextKind, e.Key) {
 			patterns = append(patterns, r.pattern(item))
 		}
 	}
@@ -364,18 +308,18 @@ func (r *reader) patterns(e *document.Entry) []plan.Pattern {
 
 func (r *reader) pattern(v *document.Value) plan.Pattern {
 	if v.Text == "" || !doublestar.ValidatePattern(v.Text) {
-		r.wrong(v.At, "see the patterns in docs/settings.md", "%q is not a pattern", v.Text)
+		r.Wrong(v.At, "see the patterns in docs/settings.md", "%q is not a pattern", v.Text)
 	} else if filepath.IsAbs(filepath.FromSlash(v.Text)) {
-		r.wrong(
+		r.Wrong(
 			v.At,
 			"write it relative to the directory of "+plan.FileName+", such as \"src/**\"",
 			"the pattern %q is absolute",
 			v.Text,
 		)
 	} else if ways(v.Text) > maxWays {
-		r.wrong(v.At, "write several patterns", "%q has too many choices in its braces", v.Text)
+		r.Wrong(v.At, "write several patterns", "%q has too many choices in its braces", v.Text)
 	}
-	return plan.Pattern{Text: v.Text, Line: v.At.Line}
+	return plan.Pattern{Text: r.rebased(v.Text), Line: v.At.Line}
 }
 
 // maxWays limits the patterns without braces that one with braces stands for.
@@ -396,23 +340,23 @@ func ways(pattern string) int {
 }
 
 func readDir(r *reader, u *plan.Unit, e *document.Entry) {
-	if dir := r.dir(e); dir != "" {
+	if dir := r.directory(e); dir != "" {
 		u.Dir = dir
 	}
 }
 
 // dir reads a working directory, which must exist; "": it is no text.
-func (r *reader) dir(e *document.Entry) string {
-	if !r.want(e.Value, document.TextKind, e.Key) {
+func (r *reader) directory(e *document.Entry) string {
+	if !r.Want(e.Value, document.TextKind, e.Key) {
 		return ""
 	}
 	dir := r.absolute(e.Value.Text)
 	info, err := os.Stat(dir)
 	switch {
 	case err != nil:
-		r.wrong(e.Value.At, nearestFolder(dir), "there is no directory %q", e.Value.Text)
+		r.Wrong(e.Value.At, nearestFolder(dir), "there is no directory %q", e.Value.Text)
 	case !info.IsDir():
-		r.wrong(e.Value.At, "\"dir\" must be a directory", "%q is a file", e.Value.Text)
+		r.Wrong(e.Value.At, "\"dir\" must be a directory", "%q is a file", e.Value.Text)
 	}
 	return dir
 }
@@ -436,17 +380,17 @@ func nearestFolder(dir string) string {
 }
 
 func readEnv(r *reader, u *plan.Unit, e *document.Entry) {
-	if !r.want(e.Value, document.TablesKind, e.Key) {
+	if !r.Want(e.Value, document.TablesKind, e.Key) {
 		return
 	}
 	u.Env, u.OwnEnv = nil, nil
 	for _, v := range e.Value.Table.Entries {
 		if v.Value.Kind != document.TextKind && v.Value.Kind != document.NumberKind {
-			r.wrong(v.Value.At, "put it in quotes", "variable %s must be a string, not %s", v.Key, v.Value.Kind)
+			r.Wrong(v.Value.At, "put it in quotes", "variable %s must be a string, not %s", v.Key, v.Value.Kind)
 			continue
 		}
 		// A variable may use those of the machine and the files, not its neighbors.
-		u.Env = append(u.Env, plan.Variable{Name: v.Key, Value: r.expandFrom(r.env.files(u), v.Value.Text, v.Value.At)})
+		u.Env = append(u.Env, plan.Variable{Name: v.Key, Value: r.expandFrom(r.env.InFiles, v.Value.Text, v.Value.At)})
 		u.OwnEnv = append(u.OwnEnv, plan.Variable{Name: v.Key, Value: v.Value.Text})
 	}
 }
@@ -454,37 +398,37 @@ func readEnv(r *reader, u *plan.Unit, e *document.Entry) {
 var signals = []string{"TERM", "INT", "HUP", "QUIT", "USR1", "USR2", "KILL"}
 
 func readStop(r *reader, u *plan.Unit, e *document.Entry) {
-	if !r.want(e.Value, document.TablesKind, e.Key) {
+	if !r.Want(e.Value, document.TablesKind, e.Key) {
 		return
 	}
 	for _, k := range e.Value.Table.Entries {
 		switch k.Key {
 		case "signal":
-			if r.want(k.Value, document.TextKind, "signal") {
-				u.Stop.Signal = signals[r.choice(k.Value, "signal", signals...)]
+			if r.Want(k.Value, document.TextKind, "signal") {
+				u.Stop.Signal = signals[r.Choice(k.Value, "signal", signals...)]
 			}
 		case "run":
 			c := r.command(k.Value, "run")
 			u.Stop.Run = &c
 		case "type":
-			if r.want(k.Value, document.TextKind, "type") {
+			if r.Want(k.Value, document.TextKind, "type") {
 				u.Stop.Type = k.Value.Text
 			}
 		case "grace":
-			u.Stop.Grace = r.duration(k.Value, "grace")
+			u.Stop.Grace = r.Duration(k.Value, "grace")
 		default:
-			r.unknown(k, "stop", []string{"signal", "run", "type", "grace"})
+			r.Unknown(k, "stop", []string{"signal", "run", "type", "grace"})
 		}
 	}
 	if typed := e.Value.Table.Get("type"); typed != nil && e.Value.Table.Get("run") != nil {
-		r.wrong(typed.KeyAt, "keep one of them", "\"stop\" has both \"run\" and \"type\"")
+		r.Wrong(typed.KeyAt, "keep one of them", "\"stop\" has both \"run\" and \"type\"")
 	}
 }
 
 var whenUp = []string{"tell", "browse", "quiet"}
 
 func readEndpoint(r *reader, u *plan.Unit, e *document.Entry) {
-	if !r.want(e.Value, document.TablesKind, e.Key) {
+	if !r.Want(e.Value, document.TablesKind, e.Key) {
 		return
 	}
 	for _, k := range e.Value.Table.Entries {
@@ -492,31 +436,31 @@ func readEndpoint(r *reader, u *plan.Unit, e *document.Entry) {
 		case "port":
 			u.Endpoint.Port = r.port(k.Value, k.Key)
 		case "label":
-			if r.want(k.Value, document.TextKind, k.Key) {
+			if r.Want(k.Value, document.TextKind, k.Key) {
 				u.Endpoint.Label = k.Value.Text
 			}
 		case "when_up":
-			u.Endpoint.WhenUp = whenUp[r.choice(k.Value, k.Key, whenUp...)]
+			u.Endpoint.WhenUp = whenUp[r.Choice(k.Value, k.Key, whenUp...)]
 		default:
-			r.unknown(k, "endpoint", []string{"port", "label", "when_up"})
+			r.Unknown(k, "endpoint", []string{"port", "label", "when_up"})
 		}
 	}
 }
 
 func readStart(r *reader, u *plan.Unit, e *document.Entry) {
-	u.Manual = r.choice(e.Value, e.Key, "auto", "manual") == 1
+	u.Manual = r.Choice(e.Value, e.Key, "auto", "manual") == 1
 }
 
 func readAfterExit(r *reader, u *plan.Unit, e *document.Entry) {
-	u.AfterExit = plan.AfterExit(r.choice(e.Value, e.Key, "wait", "retry"))
+	u.AfterExit = plan.AfterExit(r.Choice(e.Value, e.Key, "wait", "retry"))
 }
 
 func readOverlap(r *reader, u *plan.Unit, e *document.Entry) {
-	u.Overlap = plan.Overlap(r.choice(e.Value, e.Key, "finish", "abandon"))
+	u.Overlap = plan.Overlap(r.Choice(e.Value, e.Key, "finish", "abandon"))
 }
 
 func readReady(r *reader, u *plan.Unit, e *document.Entry) {
-	if !r.want(e.Value, document.TablesKind, e.Key) {
+	if !r.Want(e.Value, document.TablesKind, e.Key) {
 		return
 	}
 	u.Ready = plan.Ready{}
@@ -528,30 +472,30 @@ func readReady(r *reader, u *plan.Unit, e *document.Entry) {
 		case "http":
 			u.Ready.HTTP = r.httpURL(k.Value, k.Key)
 		case "insecure":
-			u.Ready.Insecure = r.flag(k)
+			u.Ready.Insecure = r.Flag(k)
 			continue
 		case "line":
-			u.Ready.Line = r.expression(k.Value, k.Key)
+			u.Ready.Line = r.Expression(k.Value, k.Key)
 		case "file":
-			if r.want(k.Value, document.TextKind, k.Key) {
+			if r.Want(k.Value, document.TextKind, k.Key) {
 				u.Ready.File = r.absolute(r.expand(k.Value.Text, k.Value.At))
 			}
 		case "run":
 			c := r.command(k.Value, k.Key)
 			u.Ready.Run = &c
 		case "after":
-			u.Ready.After = r.duration(k.Value, k.Key)
+			u.Ready.After = r.Duration(k.Value, k.Key)
 		case "within":
-			u.Ready.Within = r.duration(k.Value, k.Key)
+			u.Ready.Within = r.Duration(k.Value, k.Key)
 			continue
 		default:
-			r.unknown(k, "ready", []string{"port", "http", "line", "file", "run", "after", "within", "insecure"})
+			r.Unknown(k, "ready", []string{"port", "http", "line", "file", "run", "after", "within", "insecure"})
 			continue
 		}
 		ways = append(ways, k)
 	}
 	if u.Ready.Insecure && !strings.HasPrefix(u.Ready.HTTP, "https:") && len(r.Found) == 0 {
-		r.wrong(
+		r.Wrong(
 			e.Value.Table.Get("insecure").KeyAt,
 			`it is for ready = { http = "https://..." }`,
 			"\"insecure\" requires an https URL",
@@ -562,7 +506,7 @@ func readReady(r *reader, u *plan.Unit, e *document.Entry) {
 		if len(ways) > 1 {
 			at = ways[1].KeyAt
 		}
-		r.wrong(
+		r.Wrong(
 			at,
 			"keep one of port, http, line, file, run, after",
 			"\"ready\" must have one way to tell, not %d",
@@ -575,32 +519,32 @@ func readReady(r *reader, u *plan.Unit, e *document.Entry) {
 func readPass(r *reader, u *plan.Unit, e *document.Entry) {
 	u.Pass = &plan.Pass{Within: plan.DefaultTakeUp}
 	if e.Value.Kind == document.TextKind {
-		r.choice(e.Value, e.Key, "auto")
+		r.Choice(e.Value, e.Key, "auto")
 		u.Pass.Auto = true
 		return
 	}
-	if !r.want(e.Value, document.TablesKind, e.Key) {
+	if !r.Want(e.Value, document.TablesKind, e.Key) {
 		return
 	}
 	for _, k := range e.Value.Table.Entries {
 		switch k.Key {
 		case "working":
-			u.Pass.Working = r.expression(k.Value, k.Key)
+			u.Pass.Working = r.Expression(k.Value, k.Key)
 		case "good":
-			u.Pass.Good = r.expression(k.Value, k.Key)
+			u.Pass.Good = r.Expression(k.Value, k.Key)
 		case "bad":
-			u.Pass.Bad = r.expression(k.Value, k.Key)
+			u.Pass.Bad = r.Expression(k.Value, k.Key)
 		case "within":
-			u.Pass.Within = r.duration(k.Value, k.Key)
+			u.Pass.Within = r.Duration(k.Value, k.Key)
 		default:
-			r.unknown(k, "pass", []string{"working", "good", "bad", "within"})
+			r.Unknown(k, "pass", []string{"working", "good", "bad", "within"})
 		}
 	}
 	phrases := e.Value.Table.Get("working") != nil || e.Value.Table.Get("bad") != nil
 	switch {
 	case e.Value.Table.Get("good") != nil:
 	case phrases:
-		r.wrong(e.KeyAt, `say which line ends a good one: good = "found 0 errors"`, "\"pass\" has no \"good\"")
+		r.Wrong(e.KeyAt, `say which line ends a good one: good = "found 0 errors"`, "\"pass\" has no \"good\"")
 	default: // the phrases of the common tools, with another time
 		u.Pass.Auto = true
 	}
@@ -610,12 +554,12 @@ func (r *reader) absolute(path string) string {
 	if filepath.IsAbs(path) {
 		return path
 	}
-	return filepath.Join(r.plan.Root, path)
+	return filepath.Join(r.dir(), path)
 }
 
 // steps reads a list of commands, each a text, a list of words, or a table with some of these keys.
 func (r *reader) steps(e *document.Entry, keys ...string) []plan.Step {
-	if !r.want(e.Value, document.ListKind, e.Key) {
+	if !r.Want(e.Value, document.ListKind, e.Key) {
 		return nil
 	}
 	steps := make([]plan.Step, 0, len(e.Value.Items))
@@ -628,11 +572,11 @@ func (r *reader) steps(e *document.Entry, keys ...string) []plan.Step {
 		for _, k := range item.Table.Entries {
 			switch {
 			case !slices.Contains(keys, k.Key):
-				r.unknown(k, "a step of "+e.Key, keys)
+				r.Unknown(k, "a step of "+e.Key, keys)
 			case k.Key == "run":
 				s.Run = r.command(k.Value, k.Key)
 			case k.Key == "dir":
-				s.Dir = r.dir(k)
+				s.Dir = r.directory(k)
 			case k.Key == "inputs":
 				s.Inputs = r.patterns(k)
 			default:
@@ -640,7 +584,7 @@ func (r *reader) steps(e *document.Entry, keys ...string) []plan.Step {
 			}
 		}
 		if item.Table.Get("run") == nil {
-			r.wrong(item.At, `say what it runs: { run = "..." }`, "a step of %q has no \"run\"", e.Key)
+			r.Wrong(item.At, `say what it runs: { run = "..." }`, "a step of %q has no \"run\"", e.Key)
 		}
 		steps = append(steps, s)
 	}
@@ -650,40 +594,28 @@ func (r *reader) steps(e *document.Entry, keys ...string) []plan.Step {
 func (r *reader) port(v *document.Value, key string) int {
 	text := strings.ReplaceAll(v.Text, "_", "")
 	switch {
-	case v.Kind == document.TextKind && envReferences.MatchString(v.Text):
+	case v.Kind == document.TextKind && variables.Refers(v.Text):
 		if text = r.expand(v.Text, v.At); r.checking {
 			return 0
 		}
-	case !r.want(v, document.NumberKind, key):
+	case !r.Want(v, document.NumberKind, key):
 		return 0
 	}
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 1 || n > 65535 {
-		r.wrong(v.At, "ports go from 1 to 65535", "%s is not a port", v.Text)
+		r.Wrong(v.At, "ports go from 1 to 65535", "%s is not a port", v.Text)
 	}
 	return n
 }
 
 func (r *reader) httpURL(v *document.Value, key string) string {
-	if !r.want(v, document.TextKind, key) {
+	if !r.Want(v, document.TextKind, key) {
 		return ""
 	}
 	text := r.expand(v.Text, v.At)
 	u, err := url.Parse(text)
 	if !r.checking && (err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
-		r.wrong(v.At, "write it whole, such as http://127.0.0.1:4102/health", "%q is not a web address", v.Text)
+		r.Wrong(v.At, "write it whole, such as http://127.0.0.1:4102/health", "%q is not a web address", v.Text)
 	}
 	return text
-}
-
-func (r *reader) expression(v *document.Value, key string) string {
-	if !r.want(v, document.TextKind, key) {
-		return ""
-	}
-	if _, err := regexp.Compile(v.Text); err != nil {
-		r.wrong(v.At, "the syntax is that of Go's package regexp", "%q is not a regular expression: %v", v.Text, err)
-	} else if v.Text == "" {
-		r.wrong(v.At, "the syntax is that of Go's package regexp", "%q is empty", key)
-	}
-	return v.Text
 }

@@ -23,25 +23,25 @@ func readResults(r *reader, u *plan.Unit, e *document.Entry) {
 		u.Results = plan.Results{Form: plan.ResultsJUnit, JUnit: r.files(e.Value, pattern, "junit")}
 		return
 	}
-	if r.want(e.Value, document.TextKind, e.Key) && !slices.Contains(resultsForms, e.Value.Text) &&
+	if r.Want(e.Value, document.TextKind, e.Key) && !slices.Contains(resultsForms, e.Value.Text) &&
 		strings.HasPrefix(e.Value.Text, "junit") {
-		r.wrong(e.Value.At, `say where: results = "junit:build/report.xml"`, "%q says no file", e.Value.Text)
+		r.Wrong(e.Value.At, `say where: results = "junit:build/report.xml"`, "%q says no file", e.Value.Text)
 		return
 	}
-	u.Results = plan.Results{Form: plan.ResultsForm(r.choice(e.Value, e.Key, resultsForms...))}
+	u.Results = plan.Results{Form: plan.ResultsForm(r.Choice(e.Value, e.Key, resultsForms...))}
 }
 
 // files reads the pattern of a tool's files, after the name of their form.
 func (r *reader) files(v *document.Value, pattern, word string) string {
 	if pattern = strings.TrimSpace(pattern); pattern == "" || !doublestar.ValidatePattern(pattern) {
-		r.wrong(
+		r.Wrong(
 			v.At,
 			"write a file or a pattern, such as \""+word+":build/report.xml\"",
 			"%q is not a pattern of files",
 			v.Text,
 		)
 	}
-	return pattern
+	return r.rebased(pattern)
 }
 
 // findingGroups are the groups that the user's own expression must have.
@@ -54,22 +54,22 @@ func readFindings(r *reader, u *plan.Unit, e *document.Entry) {
 			u.Findings.SARIF = r.files(e.Value, pattern, "sarif")
 			return
 		}
-		u.Findings.Off = r.choice(e.Value, e.Key, "auto", "off") == 1
+		u.Findings.Off = r.Choice(e.Value, e.Key, "auto", "off") == 1
 		return
 	}
-	if !r.want(e.Value, document.TablesKind, e.Key) {
+	if !r.Want(e.Value, document.TablesKind, e.Key) {
 		return
 	}
 	for _, k := range e.Value.Table.Entries {
 		if k.Key != "pattern" {
-			r.unknown(k, "findings", []string{"pattern"})
+			r.Unknown(k, "findings", []string{"pattern"})
 			continue
 		}
-		u.Findings.Pattern = r.expression(k.Value, k.Key)
+		u.Findings.Pattern = r.Expression(k.Value, k.Key)
 		x, err := regexp.Compile(u.Findings.Pattern)
 		for _, name := range findingGroups {
 			if err == nil && u.Findings.Pattern != "" && x.SubexpIndex(name) < 0 {
-				r.wrong(
+				r.Wrong(
 					k.Value.At,
 					"it needs groups named file, line and message; column, severity and rule if there are some",
 					"%q has no (?P<%s>...)",
@@ -81,7 +81,7 @@ func readFindings(r *reader, u *plan.Unit, e *document.Entry) {
 		}
 	}
 	if len(e.Value.Table.Entries) == 0 {
-		r.wrong(e.Value.At, `say how it is written: { pattern = "..." }`, "\"findings\" has no \"pattern\"")
+		r.Wrong(e.Value.At, `say how it is written: { pattern = "..." }`, "\"findings\" has no \"pattern\"")
 	}
 }
 
@@ -91,7 +91,7 @@ func readNarrow(r *reader, u *plan.Unit, e *document.Entry) {
 		u.Narrow.Add = r.addedWords(e.Value, e.Key, true)
 		return
 	}
-	if !r.want(e.Value, document.TablesKind, e.Key) {
+	if !r.Want(e.Value, document.TablesKind, e.Key) {
 		return
 	}
 	for _, k := range e.Value.Table.Entries {
@@ -99,17 +99,17 @@ func readNarrow(r *reader, u *plan.Unit, e *document.Entry) {
 		case "add":
 			u.Narrow.Add = r.addedWords(k.Value, k.Key, true)
 		case "join":
-			if r.want(k.Value, document.TextKind, k.Key) {
+			if r.Want(k.Value, document.TextKind, k.Key) {
 				u.Narrow.Join = k.Value.Text
 			}
 		case "first":
 			u.Narrow.First = r.addedWords(k.Value, k.Key, false)
 		default:
-			r.unknown(k, "narrow", []string{"add", "join", "first"})
+			r.Unknown(k, "narrow", []string{"add", "join", "first"})
 		}
 	}
 	if u.Narrow.Add == "" && u.Narrow.First == "" && len(r.Found) == 0 {
-		r.wrong(
+		r.Wrong(
 			e.Value.At,
 			`say which words choose cases: { add = "-run ^({})$", join = "|" }`,
 			"\"narrow\" has no \"add\"",
@@ -119,15 +119,15 @@ func readNarrow(r *reader, u *plan.Unit, e *document.Entry) {
 
 // addedWords reads arguments that are added to a command, split as by a shell.
 func (r *reader) addedWords(v *document.Value, key string, slot bool) string {
-	if !r.want(v, document.TextKind, key) {
+	if !r.Want(v, document.TextKind, key) {
 		return ""
 	}
 	words, err := shellwords.Split(v.Text)
 	switch {
 	case err != nil:
-		r.wrong(v.At, "close the quote", "%q cannot be taken apart into words", v.Text)
+		r.Wrong(v.At, "close the quote", "%q cannot be taken apart into words", v.Text)
 	case slot && !slices.ContainsFunc(words, func(w string) bool { return strings.Contains(w, "{}") }):
-		r.wrong(v.At, `put {} where the cases go, such as "-run ^({})$"`, "%q has no {}", v.Text)
+		r.Wrong(v.At, `put {} where the cases go, such as "-run ^({})$"`, "%q has no {}", v.Text)
 	}
 	return v.Text
 }

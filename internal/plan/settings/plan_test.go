@@ -17,6 +17,7 @@ import (
 
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/document"
+	"omnivigil/internal/plan/preferences"
 )
 
 var update = flag.Bool("update", false, "write the problems found into testdata")
@@ -369,7 +370,7 @@ func FuzzPersonal(f *testing.F) {
 		if os.WriteFile(file, []byte(text), 0o600) != nil {
 			return
 		}
-		p, err := ReadPersonal(file, []string{"stop"})
+		p, err := preferences.Read(file, []string{"stop"})
 		require.NotNil(t, p)
 		if err != nil {
 			_ = err.Error()

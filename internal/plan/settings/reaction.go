@@ -14,12 +14,12 @@ import (
 
 // readReactions reads [[service.NAME.reaction]] tables, or a list of tables.
 func readReactions(r *reader, u *plan.Unit, e *document.Entry) {
-	if e.Value.Kind != document.TablesKind && !r.want(e.Value, document.ListKind, e.Key) {
+	if e.Value.Kind != document.TablesKind && !r.Want(e.Value, document.ListKind, e.Key) {
 		return
 	}
 	u.Reactions = nil
 	for _, item := range e.Value.Items {
-		if r.want(item, document.TablesKind, e.Key) {
+		if r.Want(item, document.TablesKind, e.Key) {
 			u.Reactions = append(u.Reactions, r.reaction(item))
 		}
 	}
@@ -39,28 +39,28 @@ func (r *reader) reaction(v *document.Value) plan.Reaction {
 	for _, k := range v.Table.Entries {
 		switch k.Key {
 		case "when":
-			if r.want(k.Value, document.TextKind, "when") {
+			if r.Want(k.Value, document.TextKind, "when") {
 				out.When = r.pattern(k.Value)
 			}
 		case "run":
 			c := r.command(k.Value, "run")
 			out.Run = &c
 		case "do":
-			if r.want(k.Value, document.TextKind, "do") {
+			if r.Want(k.Value, document.TextKind, "do") {
 				out.Do, out.Signal = r.action(k.Value)
 			}
 		default:
-			r.unknown(k, "a reaction", []string{"when", "run", "do"})
+			r.Unknown(k, "a reaction", []string{"when", "run", "do"})
 		}
 	}
 	do := v.Table.Get("do")
 	switch {
 	case v.Table.Get("when") == nil:
-		r.wrong(v.At, `say which files it is for: when = "..."`, "a reaction has no \"when\"")
+		r.Wrong(v.At, `say which files it is for: when = "..."`, "a reaction has no \"when\"")
 	case out.Run == nil && do == nil:
-		r.wrong(v.At, `say what follows: run = "..." or do = "restart"`, "a reaction has neither \"run\" nor \"do\"")
+		r.Wrong(v.At, `say what follows: run = "..." or do = "restart"`, "a reaction has neither \"run\" nor \"do\"")
 	case out.Run != nil && do != nil:
-		r.wrong(do.KeyAt, "keep one of them", "a reaction has both \"run\" and \"do\"")
+		r.Wrong(do.KeyAt, "keep one of them", "a reaction has both \"run\" and \"do\"")
 	case out.Run != nil:
 		r.checkCaptures(out, v.Table.Get("run").Value.At)
 		r.checkNested(*out.Run, v.Table.Get("run").Value.At)
@@ -71,7 +71,7 @@ func (r *reader) reaction(v *document.Value) plan.Reaction {
 func (r *reader) action(v *document.Value) (plan.Action, string) {
 	if name, ok := strings.CutPrefix(v.Text, "signal:"); ok {
 		if !slices.Contains(signals, name) {
-			r.wrong(v.At, "known signals: "+strings.Join(signals, ", "), "there is no signal %q", name)
+			r.Wrong(v.At, "known signals: "+strings.Join(signals, ", "), "there is no signal %q", name)
 		}
 		return plan.SendSignal, name
 	}
@@ -82,7 +82,7 @@ func (r *reader) action(v *document.Value) (plan.Action, string) {
 		if near := suggest.Name(v.Text, known); near != "" {
 			hint = "did you mean " + strconv.Quote(near) + "?"
 		}
-		r.wrong(v.At, hint, "\"do\" cannot be %q", v.Text)
+		r.Wrong(v.At, hint, "\"do\" cannot be %q", v.Text)
 	}
 	return action, ""
 }
@@ -98,7 +98,7 @@ func (r *reader) checkNested(c plan.Command, at document.Place) {
 		nested = nestedShell.MatchString(strings.Join(c.Words[:2], " ")) && capture.Expression.MatchString(c.Words[2])
 	}
 	if nested {
-		r.wrong(at, `hand it over as an argument: ["sh", "-c", "go test \"$1\"", "sh", "{name}"]`,
+		r.Wrong(at, `hand it over as an argument: ["sh", "-c", "go test \"$1\"", "sh", "{name}"]`,
 			"a shell in this command would read what is captured as code")
 	}
 }
@@ -120,7 +120,7 @@ func (r *reader) checkCaptures(re plan.Reaction, at document.Place) {
 			if near := suggest.Name(name, known); near != "" {
 				hint = "did you mean {" + near + "}?"
 			}
-			r.wrong(at, hint, "the pattern captures no {%s}", name)
+			r.Wrong(at, hint, "the pattern captures no {%s}", name)
 		}
 	}
 }

@@ -37,6 +37,10 @@ func Schema() *jsonschema.Schema {
 				"false: the contents of changed files are not kept. They show what changed; "+
 					"env files and secrets never are.", flagShape(),
 			),
+			"members": described(
+				"Patterns of directories with their own settings; their units are named MEMBER/UNIT.", textsShape(),
+			),
+			"share": described("Where the results of the team are, which tasks with \"reuse\" use.", shareShape()),
 		})),
 		"defaults": described("Keys that apply to all units which do not set them.", unitShape(0, true)),
 		"group": described(
@@ -55,7 +59,10 @@ func Schema() *jsonschema.Schema {
 			Properties: map[string]*jsonschema.Schema{kind.String(): {MinProperties: new(1)}},
 		})
 	}
-	root.AnyOf = some
+	root.AnyOf = append(some, &jsonschema.Schema{
+		Required: []string{"project"}, Properties: map[string]*jsonschema.Schema{"project": required("members")},
+	})
+	root.Properties["project"].DependentRequired = map[string][]string{"share": {"name"}}
 	root.AllOf = []*jsonschema.Schema{
 		unlessDefault("run", required("run"), plan.Service, plan.Task, plan.Suite),
 		unlessDefault("listen", required("listen"), plan.PageServer),

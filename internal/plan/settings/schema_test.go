@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"omnivigil/internal/plan"
+	"omnivigil/internal/plan/preferences"
 )
 
 // against validates settings against the schema.
@@ -50,7 +51,7 @@ func TestSchemaFits(t *testing.T) {
 			if strings.Contains(string(block[1]), "[keys]") { // a user's own file
 				file := filepath.Join(t.TempDir(), "config.toml")
 				require.NoError(t, os.WriteFile(file, block[1], 0o600))
-				own, err := ReadPersonal(file, []string{"restart"})
+				own, err := preferences.Read(file, []string{"restart"})
 				assert.NoError(t, err)
 				assert.Equal(t, []string{"r", "f5"}, own.Keys["restart"])
 				assert.Equal(
@@ -79,6 +80,10 @@ func TestSchemaRejects(t *testing.T) {
 		"# nothing", "[project]\nname = \"a\"", "[servise.web]\nrun = \"a\"", "[service]", "[project]\njobs = 0",
 		"[project]\njobs = \"two\"", "[project]\nlogs = { size = \"2 G\" }", "[project]\nlogs = { age = \"9 years\" }",
 		"[project]\non_verdict = \"\"", "[project]\nsecret = \"*_TOKEN\"",
+		"[project]\nshare = { write = true }", "[project]\nshare = { url = \"cache\" }",
+		"[project]\nshare = \"https://a/\"",
+		"[project]\nshare = { url = \"https://u:p@a/\" }", "[project]\nshare = { url = \"https://a/?b\" }",
+		"[project]\nshare = { url = \"ftp://a/\" }", "[project]\nshare = { url = \"https:///b\" }",
 		// units
 		"[service.web]\ndir = \".\"", "[service.\"a b\"]\nrun = \"a\"", "[service.omnivigil]\nrun = \"a\"",
 		"run = \"\"",
@@ -132,21 +137,22 @@ func TestSchemaKnowsAllKeys(t *testing.T) {
 		return schema.Properties[kind].AdditionalProperties.Properties[key]
 	}
 	for text, shape := range map[string]*jsonschema.Schema{
-		"zzzzzz = 1":                                schema,
-		"[project]\nzzzzzz = 1":                     schema.Properties["project"],
-		"[project]\nlogs = { zzzzzz = 1 }":          schema.Properties["project"].Properties["logs"],
-		"[defaults]\nzzzzzz = 1":                    schema.Properties["defaults"],
-		"[group.a]\nzzzzzz = 1":                     schema.Properties["group"].AdditionalProperties,
-		"[service.a]\nzzzzzz = 1":                   schema.Properties["service"].AdditionalProperties,
-		"[task.a]\nzzzzzz = 1":                      schema.Properties["task"].AdditionalProperties,
-		"[suite.a]\nzzzzzz = 1":                     schema.Properties["suite"].AdditionalProperties,
-		"[service.a]\nstop = { zzzzzz = 1 }":        unit("service", "stop"),
-		"[service.a]\nready = { zzzzzz = 1 }":       unit("service", "ready"),
-		"[service.a]\nendpoint = { zzzzzz = 1 }":    unit("service", "endpoint"),
-		"[service.a]\npass = { zzzzzz = 1 }":        unit("service", "pass").AnyOf[1],
-		"[[service.a.reaction]]\nzzzzzz = 1":        unit("service", "reaction").Items,
-		"[service.a]\nsetup = [ { zzzzzz = 1 } ]":   unit("service", "setup").Items.AnyOf[2],
-		"[service.a]\nprelude = [ { zzzzzz = 1 } ]": unit("service", "prelude").Items.AnyOf[2],
+		"zzzzzz = 1":                       schema,
+		"[project]\nzzzzzz = 1":            schema.Properties["project"],
+		"[project]\nlogs = { zzzzzz = 1 }": schema.Properties["project"].Properties["logs"],
+		"[project]\nshare = { url = \"https://a/\", zzzzzz = 1 }": schema.Properties["project"].Properties["share"],
+		"[defaults]\nzzzzzz = 1":                                  schema.Properties["defaults"],
+		"[group.a]\nzzzzzz = 1":                                   schema.Properties["group"].AdditionalProperties,
+		"[service.a]\nzzzzzz = 1":                                 schema.Properties["service"].AdditionalProperties,
+		"[task.a]\nzzzzzz = 1":                                    schema.Properties["task"].AdditionalProperties,
+		"[suite.a]\nzzzzzz = 1":                                   schema.Properties["suite"].AdditionalProperties,
+		"[service.a]\nstop = { zzzzzz = 1 }":                      unit("service", "stop"),
+		"[service.a]\nready = { zzzzzz = 1 }":                     unit("service", "ready"),
+		"[service.a]\nendpoint = { zzzzzz = 1 }":                  unit("service", "endpoint"),
+		"[service.a]\npass = { zzzzzz = 1 }":                      unit("service", "pass").AnyOf[1],
+		"[[service.a.reaction]]\nzzzzzz = 1":                      unit("service", "reaction").Items,
+		"[service.a]\nsetup = [ { zzzzzz = 1 } ]":                 unit("service", "setup").Items.AnyOf[2],
+		"[service.a]\nprelude = [ { zzzzzz = 1 } ]":               unit("service", "prelude").Items.AnyOf[2],
 	} {
 		_, err := parsePlan(plan.FileName, filepath.Join(t.TempDir(), plan.FileName), "", []byte(text))
 		require.Error(t, err, text)

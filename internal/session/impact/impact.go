@@ -66,6 +66,9 @@ func Interests(p *plan.Plan) []pattern.Interest {
 	for _, file := range SettingsFiles(p) {
 		settings.Rules = append(settings.Rules, pattern.Rule{Pattern: pattern.Literal(filepath.ToSlash(file))})
 	}
+	for _, members := range p.MemberPatterns {
+		settings.Rules = append(settings.Rules, pattern.Rule{Pattern: members + "/" + plan.FileName})
+	}
 	all := []pattern.Interest{settings}
 	for _, u := range p.Units {
 		in := pattern.Interest{
@@ -112,11 +115,14 @@ func inOutputs(p *plan.Plan) []pattern.Interest {
 	return all
 }
 
-// SettingsFiles returns the settings file and all env files, relative to the project's directory.
+// SettingsFiles returns the settings files and all env files, relative to the project's directory.
 func SettingsFiles(p *plan.Plan) []string {
 	var files []string
 	if !p.Elsewhere() {
 		files = append(files, filepath.Base(p.File))
+	}
+	for _, m := range p.Members {
+		files = append(files, path.Join(m.Path, plan.FileName))
 	}
 	files = append(files, p.EnvFiles...)
 	for _, u := range p.Units {

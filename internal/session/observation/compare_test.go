@@ -113,7 +113,7 @@ func TestCompare(t *testing.T) {
 			for range 2 { // an output that is declared may have to be followed, too
 				for _, m := range found {
 					for _, e := range m.Edits {
-						require.NoError(t, edit.Extend(name, []edit.Addition{Addition(e)}))
+						require.NoError(t, edit.Extend(p, []edit.Addition{Addition(e)}))
 					}
 				}
 				p, err = settings.Read(name)

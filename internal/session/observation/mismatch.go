@@ -9,6 +9,7 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/edit"
+	"omnivigil/internal/plan/settings"
 	"omnivigil/internal/process/observe"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/watch/pattern"
@@ -29,7 +30,9 @@ func (c *comparison) mismatches(u *unitSeen) []api.Mismatch {
 	for i := range all {
 		all[i].Unit = u.Unit
 		for j, e := range all[i].Edits {
-			all[i].Edits[j].Text = Addition(e).String()
+			own := Addition(e)
+			own.Values = settings.AsWritten(c.plan, u.spec, e.Key, e.Values)
+			all[i].Edits[j].Text = own.String()
 		}
 		if all[i].Line == 0 {
 			all[i].Line = u.spec.Line
@@ -47,18 +50,15 @@ func Addition(e api.Edit) edit.Addition {
 	return edit.Addition{Unit: e.Unit, Key: e.Key, Values: e.Values, Port: e.Port}
 }
 
-// Proposed returns the text of a settings file with all proposed edits that are possible, and what is in the way of the
-// others.
-func Proposed(file string, data []byte, all []api.Mismatch) (edited []byte, problems []error) {
-	edited = data
+// Proposed returns the texts of the settings files that all proposed edits would change, as far as these are possible,
+// and what is in the way of the others.
+func Proposed(p *plan.Plan, all []api.Mismatch) (edited edit.Texts, problems []error) {
+	edited = edit.Texts{}
 	for _, m := range all {
 		for _, e := range m.Edits {
-			with, err := edit.Extended(file, edited, []edit.Addition{Addition(e)})
-			if err != nil {
+			if err := edited.Add(p, Addition(e)); err != nil {
 				problems = append(problems, err)
-				continue
 			}
-			edited = with
 		}
 	}
 	return edited, problems

@@ -282,7 +282,7 @@ func (o *Observations) WriteRules(units []string) (added []string, err error) {
 	if len(additions) == 0 {
 		return nil, fmt.Errorf("nothing is proposed for %s", format.List(units))
 	}
-	return added, edit.Extend(o.host.Plan().File, additions)
+	return added, edit.Extend(o.host.Plan(), additions)
 }
 
 // Keep stores what a unit was seen to do.

@@ -108,12 +108,19 @@ func New(p *Project, u *plan.Unit, number, ripple int) *Live {
 	r.ripple.Store(int64(ripple))
 	r.cancelled, r.cancel = context.WithCancel(context.Background())
 	r.over, r.ended = context.WithCancel(context.Background())
-	r.scanner.Hide = func(text string) string { return r.project.Hidden().String(text) }
-	r.scanner.MayHide = func(text []byte) bool { return r.project.Hidden().MayChange(text) }
-	r.scanner.Hold = r.project.Hidden().Longest()
-	r.scanner.Leads = func(address string) bool { return leadsTo(address, p.Root) }
+	r.scanner = r.newScanner()
 	p.Attach(r)
 	return r
+}
+
+// newScanner returns a scanner that masks the project's secrets.
+func (r *Live) newScanner() logbook.Scanner {
+	return logbook.Scanner{
+		Hide:    func(text string) string { return r.project.Hidden().String(text) },
+		MayHide: func(text []byte) bool { return r.project.Hidden().MayChange(text) },
+		Hold:    r.project.Hidden().Longest(),
+		Leads:   func(address string) bool { return leadsTo(address, r.project.Root) },
+	}
 }
 
 // leadsTo reports whether a link in output may lead to an address: to a web page or a file of the project. A terminal
@@ -134,7 +141,7 @@ func leadsTo(address, root string) bool {
 func (r *Live) spec(c plan.Command) process.Spec {
 	return process.Spec{
 		Name: r.Unit.Name, Argv: c.Argv(), Dir: r.Unit.Dir,
-		Env:  append(environment(r.Unit, r.Number), r.project.Marks...),
+		Env:  append(r.environment(), r.project.Marks...),
 		Cols: r.Terminal.Size().Cols, Rows: r.Terminal.Size().Rows,
 		Output: func(p []byte) { r.output(p) },
 	}

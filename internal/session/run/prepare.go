@@ -3,6 +3,7 @@ package run
 import (
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"omnivigil/internal/engine"
@@ -44,6 +45,9 @@ func (r *Live) notSpawned(o engine.Start, problem string) {
 // run depends on is recorded for its end.
 func (r *Live) isReused(o engine.Start) bool {
 	attempt, err := r.project.Results.Begin(r.project.Plan(), r.Unit)
+	if err == nil && o.Reuse && o.Seek && !r.requested {
+		attempt.Seek(r.cancelled)
+	}
 	switch {
 	case err != nil:
 		r.project.Note(r.Entry(logbook.Note), "its result cannot be reused: "+err.Error())
@@ -55,7 +59,8 @@ func (r *Live) isReused(o engine.Start) bool {
 		r.reuseMeaning(attempt.Told())
 		r.ended()
 		r.project.Send(engine.Reused{
-			Unit: o.Unit, Run: o.Run, At: attempt.At(), Took: attempt.Took(), Restored: !attempt.Holds,
+			Unit: o.Unit, Run: o.Run, At: attempt.At(), Took: attempt.Took(), By: attempt.By(),
+			Restored: !attempt.Holds,
 		})
 		return true
 	}
@@ -108,10 +113,17 @@ func (r *Live) restore(attempt *reuse.Attempt) bool {
 		return false
 	}
 	if len(done.Lines) > 0 {
-		r.project.Note(r.Entry(logbook.Note), "output of the run at "+format.Moment(attempt.At(), time.Now())+":")
-		r.project.Book.Append(r.Entry(logbook.Output), done.Lines...)
+		of := format.RunOf(attempt.By(), format.Moment(attempt.At(), time.Now()))
+		r.project.Note(r.Entry(logbook.Note), "output, restored from "+of+":")
+		r.project.Book.Append(r.Entry(logbook.Output), r.harmless(done.Lines)...)
 	}
 	return true
+}
+
+// harmless returns lines as if a process had written them: they may come from another machine.
+func (r *Live) harmless(lines []string) []string {
+	s := r.newScanner()
+	return append(s.Scan([]byte(strings.Join(lines, "\n")+"\n")), s.Rest()...)
 }
 
 // remember keeps the result of a successful run, if it can be reused.

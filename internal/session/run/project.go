@@ -31,6 +31,7 @@ type Project struct {
 	Results *reuse.Results
 	Tracked *Trackers
 	Stopped <-chan struct{} // closed when the session is over
+	Session string          // its name, for traces; empty: runs are not traced
 }
 
 // Book stores the lines of runs.

@@ -9,12 +9,13 @@ import (
 	"slices"
 	"strings"
 
+	"omnivigil/internal/api/otlp"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/output/logbook"
-	"omnivigil/internal/plan"
 	"omnivigil/internal/process"
 	"omnivigil/internal/process/observe"
 	"omnivigil/internal/process/probe"
+	"omnivigil/internal/store/share"
 )
 
 // Spawner runs processes, as process.Spawner does.
@@ -119,18 +120,22 @@ var ofTerminals = []string{
 	"COLUMNS",
 }
 
-func ofAnotherTerminal(variable string) bool {
+// isNotForUnits reports whether a variable is about another terminal, or is a secret of the share.
+func isNotForUnits(variable string) bool {
 	name, _, _ := strings.Cut(variable, "=")
-	return slices.Contains(ofTerminals, name)
+	return slices.Contains(ofTerminals, name) || strings.HasPrefix(name, share.Variables)
 }
 
 // environment is the machine's environment, overridden by the unit's variables.
-func environment(u *plan.Unit, run int) []string {
-	env := append(slices.DeleteFunc(os.Environ(), ofAnotherTerminal), "TERM=xterm-256color")
-	for _, v := range u.Env {
+func (r *Live) environment() []string {
+	env := append(slices.DeleteFunc(os.Environ(), isNotForUnits), "TERM=xterm-256color")
+	if session := r.project.Session; session != "" {
+		env = append(env, "TRACEPARENT="+otlp.Parent(session, int(r.ripple.Load()), r.Unit.Name, r.Number))
+	}
+	for _, v := range r.Unit.Env {
 		env = append(env, v.Name+"="+v.Value)
 	}
-	return append(env, "OMNIVIGIL_UNIT="+u.Name, fmt.Sprintf("OMNIVIGIL_RUN=%d", run))
+	return append(env, "OMNIVIGIL_UNIT="+r.Unit.Name, fmt.Sprintf("OMNIVIGIL_RUN=%d", r.Number))
 }
 
 // NoTerminal is embedded by a process without a terminal.

@@ -108,6 +108,7 @@ func (c Converter) Run(r engine.Run) api.Run {
 		EndedAt:   r.EndedAt.Wall,
 		ReusedAt:  r.Reused,
 		Restored:  r.Restored,
+		MadeBy:    c(r.MadeBy),
 		Problem:   c(explain.Problem(r.Problem)),
 		Pace:      explain.Pace(r.Pace),
 		Spans:     c.spans(r.Spans),

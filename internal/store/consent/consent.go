@@ -68,6 +68,40 @@ func (s Store) Ask(p *plan.Plan) (Answer, error) {
 	return a, err
 }
 
+// HasMember reports whether the user has agreed to all that the units of a member would run.
+func (s Store) HasMember(p *plan.Plan, member string) bool {
+	have, _, err := s.read(p.File)
+	if err != nil {
+		return false
+	}
+	for _, item := range Items(p) {
+		if u := p.Unit(item.Unit); u == nil || u.Member != member {
+			continue
+		}
+		if _, agreed := have.Items[item.hash()]; !agreed {
+			return false
+		}
+	}
+	return true
+}
+
+// Agreed returns an edited plan without members that are new and to which the user has not agreed, and what to do about
+// each. It is an error if the rest needs one.
+func (s Store) Agreed(before, edited *plan.Plan) (p *plan.Plan, waits []string, err error) {
+	for _, m := range slices.Clone(edited.Members) {
+		if before.Member(m.Name) != nil || s.HasMember(edited, m.Name) {
+			continue
+		}
+		const todo = "omnivigil start asks for your consent"
+		without, needing := edited.Without(m.Name)
+		if needing != "" {
+			return nil, nil, fmt.Errorf("%s needs units of the new member %s; %s", needing, m.Name, todo)
+		}
+		edited, waits = without, append(waits, fmt.Sprintf("the member %s is new; %s", m.Name, todo))
+	}
+	return edited, waits, nil
+}
+
 // summarize sorts the texts of items that are gone; the items of a unit that is gone become one.
 func summarize(p *plan.Plan, gone []string) []string {
 	slices.Sort(gone)

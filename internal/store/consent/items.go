@@ -41,6 +41,13 @@ func Items(p *plan.Plan) []Item {
 		all = append(all, Item{What: "reads variables from", Text: file, exact: file})
 	}
 	all = append(all, ofProject(p)...)
+	if s := p.Share; s.URL != "" {
+		what := "uses results from"
+		if s.Write {
+			what = "uses results from, and sends results to"
+		}
+		all = append(all, Item{What: what, Text: s.URL, exact: s.URL})
+	}
 	if c := p.OnVerdict; c != nil {
 		all = append(
 			all,

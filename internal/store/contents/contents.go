@@ -382,3 +382,61 @@ func decoder(from io.Reader) *zstd.Decoder {
 	r.Reset(from) // its error is that of the first read
 	return r
 }
+
+// Packed returns a content as it is compressed, and the size of that. The caller closes it. ErrAbsent: it is not in the
+// store. It is not verified: AddPacked of another store does that.
+func (s *Store) Packed(c Content) (io.ReadCloser, int64, error) {
+	path, f, info := s.open(c.Sum)
+	if f == nil {
+		return nil, 0, ErrAbsent
+	}
+	s.used(path, info)
+	if filepath.Ext(path) == packed {
+		return f, info.Size(), nil
+	}
+	defer f.Close()
+	p, err := s.begin(packed)
+	if err != nil {
+		return nil, 0, err
+	}
+	os.Remove(p.file.Name()) // it is only read once
+	w := encoder(p.file)
+	defer encoders.Put(w)
+	_, err = copyTo(w, f)
+	var size int64
+	if err = errors.Join(err, w.Close()); err == nil {
+		size, err = p.file.Seek(0, io.SeekEnd)
+	}
+	if err == nil {
+		_, err = p.file.Seek(0, io.SeekStart)
+	}
+	if err != nil {
+		p.file.Close()
+		return nil, 0, err
+	}
+	return p.file, size, nil
+}
+
+// errOther reports that a content is not what it should be.
+var errOther = errors.New("it is not what its name says")
+
+// AddPacked stores a compressed content that comes from elsewhere, after it has been verified. What arrives is also
+// written to progress, decompressed.
+func (s *Store) AddPacked(from io.Reader, c Content, progress io.Writer) error {
+	p, err := s.begin(packed)
+	if err != nil {
+		return err
+	}
+	defer p.discard()
+	h := sha256.New()
+	r := decoder(io.TeeReader(from, p.file))
+	defer decoders.Put(r)
+	to := &checked{to: io.MultiWriter(h, progress), left: c.Size}
+	if _, err := copyTo(to, r); err != nil {
+		return err
+	}
+	if to.left != 0 || Sum(h.Sum(nil)) != c.Sum {
+		return errOther
+	}
+	return p.keep(c.Sum)
+}

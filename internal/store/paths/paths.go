@@ -80,3 +80,6 @@ func locks() string {
 	}
 	return filepath.Join("/tmp", "omnivigil-"+strconv.Itoa(os.Getuid()), "locks")
 }
+
+// Running returns the places of all projects of this user that are running.
+func Running() []socket.Place { return socket.Running(locks()) }

@@ -28,8 +28,10 @@ type entry struct {
 	At      time.Time         `json:"at"`      // when it ended
 	Took    time.Duration     `json:"took"`    // from the start of its process
 	Told    []byte            `json:"told,omitempty"`
-	Tree    *contents.Content `json:"tree,omitempty"`  // the outputs, a tree.Tree as JSON; nil: they are not kept
-	Lines   *contents.Content `json:"lines,omitempty"` // the output, an array of lines as JSON
+	Tree    *contents.Content `json:"tree,omitempty"`   // the outputs, a tree.Tree as JSON; nil: they are not kept
+	Lines   *contents.Content `json:"lines,omitempty"`  // the output, an array of lines as JSON
+	By      string            `json:"by,omitempty"`     // the name of the key that has signed it, if it was shared
+	Signer  string            `json:"signer,omitempty"` // the ID of that key
 }
 
 const (
@@ -48,11 +50,11 @@ func (r *Results) fileOf(u *plan.Unit, needed string) string {
 	return filepath.Join(r.folder(u), needed+".json")
 }
 
-// load returns the result of a unit with a key; nil: there is none.
+// load returns the result of a unit with a key; nil: there is none that may be used.
 func (r *Results) load(u *plan.Unit, needed string) *entry {
 	data, err := files.Read(r.fileOf(u, needed), maxEntry)
 	e := &entry{}
-	if err != nil || json.Unmarshal(data, e) != nil {
+	if err != nil || json.Unmarshal(data, e) != nil || !r.mayUse(e) {
 		return nil
 	}
 	return e
@@ -188,6 +190,7 @@ func (a *Attempt) Keep(lines []string) (different []string, err error) {
 	if err := r.save(a.unit, a.needed, a.ended); err != nil {
 		return different, err
 	}
+	a.send(t)
 	return different, r.store.Tidy()
 }
 
@@ -244,7 +247,7 @@ func (a *Attempt) Restore() (done Restored, err error) {
 	if err != nil {
 		return done, errors.Join(contents.ErrAbsent, err)
 	}
-	if err := a.covers(t); err != nil {
+	if err := covers(a.plan, a.unit, t); err != nil {
 		return done, err
 	}
 	made := r.madeBy(a.unit)
@@ -270,18 +273,18 @@ func (a *Attempt) Restore() (done Restored, err error) {
 }
 
 // covers returns an error if a tree has something that is not an output of the unit.
-func (a *Attempt) covers(t tree.Tree) error {
+func covers(p *plan.Plan, u *plan.Unit, t tree.Tree) error {
 	var patterns []pattern.Pattern
-	for _, o := range a.unit.Outputs {
-		patterns = append(patterns, pattern.Compile(a.plan.Root, o.Text))
+	for _, o := range u.Outputs {
+		patterns = append(patterns, pattern.Compile(p.Root, o.Text))
 	}
 	for _, e := range t {
-		name := path.Join(filepath.ToSlash(a.plan.Root), e.Path)
+		name := path.Join(filepath.ToSlash(p.Root), e.Path)
 		if e.Kind == tree.Directory {
 			name = path.Join(name, "any")
 		}
 		if !slices.ContainsFunc(patterns, func(p pattern.Pattern) bool { return p.Covers(name) }) {
-			return fmt.Errorf("%s is no output of %s", e.Path, a.unit.Name)
+			return fmt.Errorf("%s is no output of %s", e.Path, u.Name)
 		}
 	}
 	return nil

@@ -22,6 +22,7 @@ import (
 
 	"omnivigil/internal/plan"
 	"omnivigil/internal/store/contents"
+	"omnivigil/internal/store/share"
 )
 
 // Results are the results of a project's tasks. Its methods may be called from any goroutine.
@@ -33,6 +34,7 @@ type Results struct {
 	// inputs returns the files that affect a unit, as absolute paths in order.
 	inputs  func(unit string) []string
 	keeping sync.WaitGroup // what stores outputs in the background
+	share   *share.Share   // the results of the team; nil: there is none
 }
 
 // In returns the results in the state directory dir, which need not exist. Inputs returns the files that affect a
@@ -42,6 +44,9 @@ func In(dir, root string, store *contents.Store, inputs func(unit string) []stri
 	dir = filepath.Join(dir, "reuse", hex.EncodeToString(name[:8]))
 	return &Results{dir: dir, root: root, index: OpenIndex(filepath.Join(dir, "index")), store: store, inputs: inputs}
 }
+
+// Share uses a share from now on; nil: none.
+func (r *Results) Share(s *share.Share) { r.share = s }
 
 // Save stores what is known of files for the next session. It first waits for everything that Background does.
 func (r *Results) Save() error {
@@ -59,6 +64,7 @@ type Attempt struct {
 	unit    *plan.Unit
 	inputs  []string // that affect the unit
 	needed  string
+	private bool // its key has secret values that no other machine can compute
 	stamps  string
 	began   time.Time
 	earlier *entry   // the result of a run with the same key; nil: there is none
@@ -76,7 +82,7 @@ func (r *Results) Begin(p *plan.Plan, u *plan.Unit) (*Attempt, error) {
 	a := &Attempt{results: r, plan: p, unit: u, inputs: r.inputs(u.Name), began: time.Now()}
 	a.unknown = r.isUnknown(u)
 	var err error
-	if a.needed, a.stamps, err = r.needed(p, u, a.inputs); err != nil {
+	if a.needed, a.stamps, a.private, err = r.needed(p, u, a.inputs); err != nil {
 		return nil, err
 	}
 	if a.earlier = r.load(u, a.needed); a.earlier != nil {
@@ -100,12 +106,15 @@ func (a *Attempt) At() time.Time       { return a.earlier.At }
 func (a *Attempt) Took() time.Duration { return a.earlier.Took }
 func (a *Attempt) Told() []byte        { return a.earlier.Told }
 
+// By is whose machine has made the earlier result: the name of the key that has signed it. Empty: this one.
+func (a *Attempt) By() string { return a.earlier.By }
+
 // EndedWell stores the result of a successful attempt, unless something that it depends on was written in the
 // meantime. Told is what to know of the run when its result is reused; nil: nothing. The error tells why it cannot be
 // reused. It reads the outputs; Keep stores them.
 func (a *Attempt) EndedWell(told []byte) error {
 	r := a.results
-	needed, stamps, err := r.needed(a.plan, a.unit, a.inputs)
+	needed, stamps, _, err := r.needed(a.plan, a.unit, a.inputs)
 	if err != nil {
 		return err
 	}
@@ -116,7 +125,7 @@ func (a *Attempt) EndedWell(told []byte) error {
 		if a.changedSince(now) {
 			return nil
 		}
-		if needed, _, err = r.needed(a.plan, a.unit, now); err != nil {
+		if needed, _, a.private, err = r.needed(a.plan, a.unit, now); err != nil {
 			return err
 		}
 		a.needed = needed

@@ -34,6 +34,14 @@ func Moment(t, now time.Time) string {
 	return t.Format("2 Jan 15:04")
 }
 
+// RunOf names a run by its time and by who made it; empty: this machine.
+func RunOf(by, at string) string {
+	if by == "" {
+		return at
+	}
+	return by + "'s run of " + at
+}
+
 // List names the first two of several things and counts the rest.
 func List(names []string) string { return ListOf(names, len(names)) }
 

@@ -29,7 +29,7 @@ func Compile(root, text string) Pattern {
 	}
 	whole := rest
 	if !path.IsAbs(rest) {
-		whole, named = path.Join(escape(base), rest), path.Join(escape(base), named)
+		whole, named = path.Join(capture.Literal(base), rest), path.Join(capture.Literal(base), named)
 	}
 	if strings.HasSuffix(text, "/") || !hasMeta(whole) {
 		whole += "/**"
@@ -43,11 +43,6 @@ func Compile(root, text string) Pattern {
 	}
 	return p
 }
-
-// escape makes every character of a path literal in a glob.
-func escape(p string) string { return escaper.Replace(p) }
-
-var escaper = strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`, `]`, `\]`, `{`, `\{`, `}`, `\}`)
 
 // hasMeta reports whether a pattern has characters that are not literal.
 func hasMeta(p string) bool {
@@ -188,4 +183,4 @@ func IsNoise(file string) bool {
 }
 
 // Literal returns the pattern that matches only this relative path.
-func Literal(file string) string { return escape(file) }
+func Literal(file string) string { return capture.Literal(file) }

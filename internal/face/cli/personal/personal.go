@@ -16,14 +16,14 @@ import (
 	"omnivigil/internal/face/tui"
 	"omnivigil/internal/plan/adhoc"
 	"omnivigil/internal/plan/document"
-	"omnivigil/internal/plan/settings"
+	"omnivigil/internal/plan/preferences"
 	"omnivigil/internal/store/paths"
 )
 
 // Read reads the personal file, and returns what is wrong with it.
-func Read() (*settings.Personal, []string) {
+func Read() (*preferences.Preferences, []string) {
 	actions, _ := tui.Actions()
-	p, err := settings.ReadPersonal(paths.Personal(), actions)
+	p, err := preferences.Read(paths.Personal(), actions)
 	var found document.Problems
 	switch {
 	case errors.As(err, &found):
@@ -38,7 +38,7 @@ func Read() (*settings.Personal, []string) {
 	return p, nil
 }
 
-func habitsOf(p *settings.Personal) tui.Habits {
+func habitsOf(p *preferences.Preferences) tui.Habits {
 	return tui.Habits{
 		Theme: p.Theme, Notify: p.Notify, Editor: p.Editor, Leave: p.Leave, Keys: p.Keys, Selections: p.Selections,
 	}

@@ -123,7 +123,11 @@ func Cost(out io.Writer, p *plan.Plan) error {
 			why = "matches only files that are ignored: omnivigil why tells for each by what; if version control " +
 				"ignores them, gitignore = false in " + idle.Unit + " would let them count"
 		}
-		fmt.Fprintf(out, "\n%s:%d: %q of %s %s\n", p.File, idle.Pattern.Line, idle.Pattern.Text, idle.Unit, why)
+		file := p.File
+		if u := p.Unit(idle.Unit); u != nil {
+			file = u.File
+		}
+		fmt.Fprintf(out, "\n%s:%d: %q of %s %s\n", file, idle.Pattern.Line, idle.Pattern.Text, idle.Unit, why)
 	}
 	return nil
 }

@@ -9,9 +9,9 @@ import (
 func End(u *api.Unit) string {
 	switch {
 	case u.State == api.Done && u.Run.Restored:
-		return "done, restored from " + u.Run.ReusedAt.Format("2 Jan 15:04")
+		return "done, restored from " + format.RunOf(u.Run.MadeBy, u.Run.ReusedAt.Format("2 Jan 15:04"))
 	case u.State == api.Done && !u.Run.ReusedAt.IsZero():
-		return "done, reused from " + u.Run.ReusedAt.Format("2 Jan 15:04")
+		return "done, reused from " + format.RunOf(u.Run.MadeBy, u.Run.ReusedAt.Format("2 Jan 15:04"))
 	case u.State.Broken() && u.Run.Problem != "":
 		return string(u.State) + " (" + u.Run.Problem + ")"
 	case u.State.Broken() && u.Report.Trouble != "" && u.Report.Run == u.Run.Number:

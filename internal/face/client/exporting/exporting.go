@@ -4,8 +4,10 @@ package exporting
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"slices"
@@ -16,6 +18,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/exit"
+	"omnivigil/internal/api/otlp"
 	"omnivigil/internal/api/socket"
 	"omnivigil/internal/face/client"
 	"omnivigil/internal/face/export"
@@ -47,6 +50,7 @@ func Command(of client.Settings) *cobra.Command {
 		"map":     x.mapDrawing,
 		"charts":  x.charts,
 		"history": x.historyLines,
+		"traces":  x.traces,
 	}
 	names := slices.Sorted(maps.Keys(kinds))
 	c := &cobra.Command{
@@ -58,7 +62,8 @@ tests as JUnit XML or TAP, findings as SARIF, or both as JSON lines.
 "export lanes", "ripple", "map" and "charts" write what the full screen shows as SVG
 or PDF, or the underlying data as JSON; charts also as CSV. "export charts --days 30"
 has the charts over days, and "export history" writes runs, ripples, tests and trends
-of all sessions as JSON lines.`,
+of all sessions as JSON lines. "export traces" writes each ripple as an OpenTelemetry
+trace, a line of OTLP in JSON.`,
 		Example: `  omnivigil export stream -o output.html
   omnivigil export stream --only 'unit=berths level=warning' --format json
   omnivigil export results --format sarif -o findings.sarif
@@ -92,6 +97,26 @@ of all sessions as JSON lines.`,
 	c.Flags().StringSliceVar(&x.measures, "measures", nil,
 		"of charts: cpu, memory, output, durations, rest (default: all)")
 	return c
+}
+
+// traces writes each ripple that has come to rest as a trace.
+func (x *exporting) traces() error {
+	log, snap, err := x.source()
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	return x.into(func(w io.Writer) error {
+		out := json.NewEncoder(w)
+		for _, r := range snap.Ripples {
+			if r.Resting() {
+				if err := out.Encode(otlp.Of(snap.Project, r)); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
 }
 
 // stream writes the output.

@@ -210,8 +210,12 @@ func (l *Lanes) Draw(m *view.Model, title string, height int, between func() str
 	for _, u := range shown {
 		lines = append(lines, l.lane(m, u, c, l.Axis(m)))
 	}
-	if text := l.foldedText(m, shown, folded); text != "" {
-		lines = append(lines, cells.Fit(hiddenSelection(m, shown)+m.Palette.Dim.Render(text), c.width))
+	for i, text := range l.foldedTexts(m, shown, folded) {
+		mark := "  "
+		if i == 0 {
+			mark = hiddenSelection(m, shown)
+		}
+		lines = append(lines, cells.Fit(mark+m.Palette.Dim.Render(text), c.width))
 	}
 	if l.rows = min(l.rows, len(lines)); l.columns > 1 {
 		l.rows = (len(lines) + l.columns - 1) / l.columns
@@ -387,6 +391,9 @@ func NoteOf(m *view.Model, u *api.Unit) string {
 		note := strings.TrimSpace(outcome(u) + notRun(u))
 		if note == "" && u.Run.Restored {
 			note = "restored"
+			if u.Run.MadeBy != "" {
+				note += " from " + u.Run.MadeBy
+			}
 		}
 		return note
 	case use.Failed > 0:

@@ -139,7 +139,7 @@ func (l *Lanes) visibleIn(m *view.Model, room int) ([]*api.Unit, int) {
 	if len(units) <= room {
 		return units, 0
 	}
-	keep := max(room-1, 1)
+	keep := max(room-l.foldedRows(m, room), 1)
 	if l.unfolded {
 		at := slices.IndexFunc(units, func(u *api.Unit) bool { return u.Name == m.Selected })
 		first := view.Windowed(max(at, 0), len(units), keep)
@@ -154,35 +154,60 @@ func (l *Lanes) visibleIn(m *view.Model, room int) ([]*api.Unit, int) {
 	return shown, len(units) - keep
 }
 
-// foldedText tells how many units have no row.
-func (l *Lanes) foldedText(m *view.Model, shown []*api.Unit, folded int) string {
-	switch {
-	case m.Filter != "" && len(shown) == 0:
-		return fmt.Sprintf("no unit has %q in its name, kind, state or groups", m.Filter)
-	case m.Filter != "":
-		return fmt.Sprintf("%d more; those with %q are shown", len(m.Snap.Units)-len(shown), m.Filter)
-	case folded == 0:
-		return ""
-	case l.unfolded:
-		return fmt.Sprintf("%d more above and below; z folds the quiet ones", folded)
+// foldedRows is how many rows folded units get: one or, if the project has members, one for each of these, but not more
+// than a third of the room.
+func (l *Lanes) foldedRows(m *view.Model, room int) int {
+	if l.unfolded || m.Filter != "" {
+		return 1
 	}
-	return fmt.Sprintf("%d more: %s", folded, foldedStates(m, shown))
+	members := map[string]bool{}
+	for _, u := range m.Snap.Units {
+		members[u.Member()] = true
+	}
+	if len(members) > max(room/3, 1) {
+		return 1
+	}
+	return len(members)
 }
 
-// foldedStates is a summary of the folded units, and their names: "28 ready, 4 done   tides, berths, fares".
-func foldedStates(m *view.Model, shown []*api.Unit) string {
-	has := map[string]bool{}
-	for _, u := range shown {
-		has[u.Name] = true
+// foldedTexts tell how many units have no row; none: all have one.
+func (l *Lanes) foldedTexts(m *view.Model, shown []*api.Unit, folded int) []string {
+	switch {
+	case m.Filter != "" && len(shown) == 0:
+		return []string{fmt.Sprintf("no unit has %q in its name, kind, state or groups", m.Filter)}
+	case m.Filter != "":
+		return []string{fmt.Sprintf("%d more; those with %q are shown", len(m.Snap.Units)-len(shown), m.Filter)}
+	case folded == 0:
+		return nil
+	case l.unfolded:
+		return []string{fmt.Sprintf("%d more above and below; z folds the quiet ones", folded)}
 	}
+	units := slices.DeleteFunc(slices.Clone(m.Snap.Units), func(u *api.Unit) bool { return slices.Contains(shown, u) })
+	if l.foldedRows(m, l.room) == 1 {
+		return []string{fmt.Sprintf("%d more: %s", folded, foldedStates(units, ""))}
+	}
+	var texts []string
+	for len(units) > 0 {
+		member := units[0].Member()
+		of := slices.DeleteFunc(slices.Clone(units), func(u *api.Unit) bool { return u.Member() != member })
+		units = slices.DeleteFunc(units, func(u *api.Unit) bool { return u.Member() == member })
+		where := ""
+		if member != "" {
+			where = " in " + member
+		}
+		texts = append(texts, fmt.Sprintf("%d more%s: %s", len(of), where, foldedStates(of, member)))
+	}
+	return texts
+}
+
+// foldedStates is a summary of folded units, and their names: "28 ready, 4 done   tides, berths, fares". Those of a
+// member are short.
+func foldedStates(units []*api.Unit, member string) string {
 	counts := map[string]int{}
 	var order, names []string
-	for _, u := range m.Snap.Units {
-		if has[u.Name] {
-			continue
-		}
+	for _, u := range units {
 		word := StateWord(u)
-		names = append(names, u.Name)
+		names = append(names, strings.TrimPrefix(u.Name, member+"/"))
 		if counts[word]++; counts[word] == 1 {
 			order = append(order, word)
 		}

@@ -401,7 +401,7 @@ func (f *pathField) Update(m *view.Model, msg tea.Msg) {
 
 // suggest offers the paths that begin with what is typed.
 func (f *pathField) suggest(m *view.Model) {
-	f.Input.SetSuggestions(view.PathsLike(m.Snap.Project.Root, f.Input.Value()))
+	f.Input.SetSuggestions(m.PathsLike(f.Input.Value()))
 }
 
 // submit asks what a save of the path would set off.

@@ -170,7 +170,7 @@ func (p *picking) edit(m *view.Model) {
 	if !ok {
 		return
 	}
-	found := locate.In(escape.Strip(line.Text), foldersOf(m, line)...)
+	found := m.Locations(escape.Strip(line.Text), foldersOf(m, line)...)
 	if len(found) == 0 {
 		m.Said = "this line names no place in a file that is there"
 		return
@@ -183,7 +183,7 @@ func (p *picking) open(m *view.Model, line api.Line) {
 	switch {
 	case len(addressesIn(line)) > 0:
 		p.follow(m)
-	case len(locate.In(escape.Strip(line.Text), foldersOf(m, line)...)) > 0:
+	case len(m.Locations(escape.Strip(line.Text), foldersOf(m, line)...)) > 0:
 		p.edit(m)
 	}
 }

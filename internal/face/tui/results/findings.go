@@ -91,7 +91,10 @@ func (f *findings) Ask(m *view.Model) {
 	if c.File == "" || f.source.file == c.File && f.source.of == v {
 		return
 	}
-	m.Selected = c.Unit
+	if m.Selected = c.Unit; m.Remote != nil {
+		f.source = source{file: c.File, of: v, err: fmt.Errorf("it is on %s", m.Remote.Name)}
+		return
+	}
 	f.source = source{file: c.File, of: v, lines: f.source.lines}
 	m.Later(func(context.Context) view.Then {
 		read := readSource(c.File, v)

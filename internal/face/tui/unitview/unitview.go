@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -393,6 +394,14 @@ func sizesText(all []api.MadeByRun) string {
 	)
 }
 
+// settingsName is the name of a settings file, relative to the project's directory.
+func settingsName(m *view.Model, file string) string {
+	if rel, err := filepath.Rel(m.Snap.Project.Root, file); err == nil && file != "" {
+		return filepath.ToSlash(rel)
+	}
+	return file
+}
+
 // settings lists the unit's settings.
 func (v *unitView) settings(m *view.Model) []string {
 	if len(v.detail.Settings) == 0 {
@@ -400,7 +409,7 @@ func (v *unitView) settings(m *view.Model) []string {
 	}
 	title := "settings"
 	if v.detail.Line > 0 {
-		title += m.Palette.Dim.Render(fmt.Sprintf("  %s, line %d", lastOf(m.Snap.Project.File), v.detail.Line))
+		title += m.Palette.Dim.Render(fmt.Sprintf("  %s, line %d", settingsName(m, v.detail.File), v.detail.Line))
 	}
 	rows := []string{heading(m, title)}
 	for _, s := range v.detail.Settings {
@@ -408,8 +417,6 @@ func (v *unitView) settings(m *view.Model) []string {
 	}
 	return append(rows, "")
 }
-
-func lastOf(path string) string { return path[strings.LastIndexByte(path, '/')+1:] }
 
 // environment lists the variables that the project sets for the unit.
 func (v *unitView) environment(m *view.Model) []string {

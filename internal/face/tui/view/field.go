@@ -108,6 +108,9 @@ func (m *Model) PathOf(file string) string {
 	if filepath.IsAbs(file) {
 		return file
 	}
+	if m.Remote != nil { // it is written here
+		return file
+	}
 	return filepath.Join(m.Snap.Project.Root, file)
 }
 
@@ -119,9 +122,13 @@ var FieldBindings = []Binding{
 		Do: (*Model).Close},
 }
 
-// PathsLike returns the paths below a directory that begin with what is typed. Directories end in a slash, and hidden
-// names are among them only if a dot is typed.
-func PathsLike(root, typed string) []string {
+// PathsLike returns the paths in the project that begin with what is typed. Directories end in a slash, and hidden
+// names are among them only if a dot is typed. On another machine, none is known.
+func (m *Model) PathsLike(typed string) []string {
+	if m.Remote != nil {
+		return nil
+	}
+	root := m.Snap.Project.Root
 	dir, base := filepath.Split(typed)
 	entries, _ := os.ReadDir(filepath.Join(root, dir))
 	var like []string

@@ -28,6 +28,7 @@ type Model struct {
 	messages
 	asking
 	recalled
+	others
 	sessions sessions
 	Samples  samples
 	Stack    []View // the lowest is the overview

@@ -17,11 +17,22 @@ import (
 
 // OpenEditor opens a location in the user's editor.
 func (m *Model) OpenEditor(p location.Location) {
+	if m.Remote != nil {
+		m.openThere(p)
+		return
+	}
 	editor := cmp.Or(m.Editor, os.Getenv("VISUAL"), os.Getenv("EDITOR"))
 	cmd, terminal, err := locate.Command(editor, p)
-	switch {
-	case err != nil:
+	if err != nil {
 		m.Notice = err.Error()
+		return
+	}
+	m.runEditor(cmd, terminal)
+}
+
+// runEditor runs an editor, on this terminal if it needs one.
+func (m *Model) runEditor(cmd *exec.Cmd, terminal bool) {
+	switch {
 	case terminal:
 		// The terminal itself: editors look at it, and the screen's own output is a pipe for them.
 		cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
@@ -37,7 +48,7 @@ func (m *Model) OpenLocation(p location.Location) {
 		m.Said = "no place in a file is known of it"
 		return
 	}
-	if _, err := os.Stat(p.File); err != nil {
+	if _, err := os.Stat(p.File); err != nil && m.Remote == nil {
 		m.Notice = p.File + " does not exist"
 		return
 	}
@@ -58,6 +69,10 @@ func (m *Model) Addresses() []netip.AddrPort { return m.Snap.Uses[m.Selected].Ad
 // Browse opens the first address of the selected unit in the browser.
 func (m *Model) Browse() {
 	address := m.Addresses()[0]
+	if m.Remote != nil {
+		m.browseThere(address)
+		return
+	}
 	m.Later(func(context.Context) Then { return m.Report(browser.Open(address)) })
 }
 

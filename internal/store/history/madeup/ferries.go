@@ -40,7 +40,7 @@ func Ferries(until time.Time) Project {
 					"berths/water stays under every keel", "berths/as many as planned", "berths/the Grey Heron fits",
 					"berths/the Little Tern fits", "tides/Skerry Holm never falls dry", "tides/Little Marram never falls dry",
 					"tides/Gannet Point never falls dry", "tides/the range at Gannet Point", "tides/the buoy answers in time",
-					"manifest/nobody is left behind",
+					"manifest/everybody is on board",
 				}},
 		},
 	}

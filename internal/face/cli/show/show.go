@@ -1,4 +1,6 @@
-package cli
+// Package show runs a face of this process, the full screen or the stream of lines, from its start to the summary.
+// Start reading at Project.
+package show
 
 import (
 	"context"
@@ -22,8 +24,11 @@ import (
 	"omnivigil/internal/face/cli/personal"
 	"omnivigil/internal/face/cli/summary"
 	"omnivigil/internal/face/client"
+	"omnivigil/internal/face/client/projects"
 	"omnivigil/internal/face/plain"
 	"omnivigil/internal/face/tui"
+	"omnivigil/internal/face/tui/view"
+	"omnivigil/internal/store/paths"
 	"omnivigil/internal/supervisor"
 	"omnivigil/internal/supervisor/guard"
 	"omnivigil/internal/text/escape"
@@ -36,62 +41,85 @@ type face struct {
 	began   time.Time
 	keeper  *guard.Keeper
 	last    atomic.Pointer[api.Snapshot] // the newest snapshot
-	ending  *ending
+	ending  *Ending
+	next    string // the settings file of the project to show next; empty: none
 }
 
-// showProject runs a face, from its start to the summary. It returns when the project has ended or the user has
+// Project runs a face, from its start to the summary. It returns when the project has ended or the user has
 // closed the face.
-func showProject(place socket.Place, project *apiclient.Client, as look) error {
+func Project(place socket.Place, project *apiclient.Client, as Look) error {
+	for {
+		next, err := showOne(place, project, as)
+		if next == "" {
+			return err
+		}
+		if place, err = paths.Place(next); err != nil {
+			return exit.With(exit.Failed, err)
+		}
+		if project, err = client.At(context.Background(), place); err != nil {
+			return exit.With(exit.Failed, fmt.Errorf("show the project of %s: %w", next, err))
+		}
+	}
+}
+
+// showOne shows a project. It returns the settings file of the one to show next; empty: none.
+func showOne(place socket.Place, project *apiclient.Client, as Look) (next string, err error) {
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	first, err := project.Snapshot(ctx)
 	switch {
 	case errors.Is(err, api.ErrSilent):
-		return err
+		return "", err
 	case err != nil:
-		return exit.With(exit.Failed, err)
+		return "", exit.With(exit.Failed, err)
 	}
 	project.Patient = true // the face shows that there is no answer
 	f := &face{project: project, place: place, began: time.Now()}
 	f.last.Store(first)
 	f.ending = f.endOnSignal(stop)
+	defer f.ending.ignore()
 	shown := make(chan error, 1)
 	go func() { shown <- f.show(ctx, stop, first, as) }()
 	select {
 	case err := <-shown:
-		return err
+		return f.next, err
 	case <-f.ending.overdue: // the terminal is no longer read; the keeper restores it
-		return exit.Quietly(exit.Interrupted)
+		return "", exit.Quietly(exit.Interrupted)
 	}
 }
 
-// look is how a project is shown.
-type look struct {
-	plain bool // as a stream of lines
-	raw   bool // whose lines are as they were written
+// Look is how a project is shown.
+type Look struct {
+	Plain bool // as a stream of lines
+	Raw   bool // whose lines are as they were written
+	// Remote is the other machine on which the project runs; nil: it runs on this one.
+	Remote *view.Remote
 }
 
-func (l *look) flags(c *cobra.Command) {
-	c.Flags().BoolVar(&l.plain, "plain", false, "print one interleaved stream instead of the full screen")
-	c.Flags().BoolVar(&l.raw, "raw", false, "with --plain: "+client.RawUsage)
+func (l *Look) Flags(c *cobra.Command) {
+	c.Flags().BoolVar(&l.Plain, "plain", false, "print one interleaved stream instead of the full screen")
+	c.Flags().BoolVar(&l.Raw, "raw", false, "with --plain: "+client.RawUsage)
 }
 
 // show shows the project until it has ended or the user has closed the face, and then prints the summary.
-func (f *face) show(ctx context.Context, stop func(), first *api.Snapshot, as look) (err error) {
+func (f *face) show(ctx context.Context, stop func(), first *api.Snapshot, as Look) (err error) {
 	debug.SetGCPercent(collectAt)
 	debug.SetMemoryLimit(heapLimit)
-	if !as.plain && isScreenPossible() {
-		err = f.screen(ctx, first)
+	if !as.Plain && IsScreenPossible() {
+		err = f.screen(ctx, first, as.Remote)
 	} else {
-		inTime(f.ending.toBeLeft, func() { err = f.stream(ctx, first, as.raw) })
+		inTime(f.ending.toBeLeft, func() { err = f.stream(ctx, first, as.Raw) })
 	}
 	stop()
 	f.project.Close()
+	if f.next != "" {
+		return nil
+	}
 	return f.account(err)
 }
 
-// isScreenPossible reports whether the terminal can show the full screen: "dumb" is one without control sequences.
-func isScreenPossible() bool {
+// IsScreenPossible reports whether the terminal can show the full screen: "dumb" is one without control sequences.
+func IsScreenPossible() bool {
 	return ask.CanAsk() && os.Getenv("TERM") != "dumb"
 }
 
@@ -101,19 +129,35 @@ const (
 	heapLimit = 64 << 20
 )
 
-func (f *face) screen(ctx context.Context, first *api.Snapshot) error {
+func (f *face) screen(ctx context.Context, first *api.Snapshot, there *view.Remote) error {
 	keeper, err := guard.Keep()
 	if err != nil {
 		return err
 	}
 	f.keeper = keeper
-	screen := tui.Screen{Project: f.project, First: first, Terminal: keeper.Taken}
+	screen := tui.Screen{Project: f.project, First: first, Terminal: keeper.Taken, Remote: there}
 	screen.Habits, screen.Problems, screen.HabitsNow = personal.Habits()
 	screen.Words, screen.Remember = personal.Words(), personal.Remember
 	screen.SaveSelection = personal.SaveSelection
+	screen.ListOthers = func(ctx context.Context) []view.Other { return others(ctx, f.place.File) }
 	last, err := screen.Run(ctx)
 	f.last.Store(last)
+	if err == nil {
+		f.next = screen.SwitchTo()
+	}
 	return err
+}
+
+// others are the other running projects.
+func others(ctx context.Context, own string) (all []view.Other) {
+	for _, p := range projects.Running(ctx, own) {
+		if p.Problem == "" {
+			all = append(all, view.Other{
+				File: p.File, Name: p.Name, Root: p.Root, Word: p.Verdict.Word, Text: p.Verdict.Text, Since: p.Since,
+			})
+		}
+	}
+	return all
 }
 
 func (f *face) stream(ctx context.Context, first *api.Snapshot, raw bool) error {
@@ -148,17 +192,19 @@ func inTime(urgent <-chan struct{}, work func()) {
 	}
 }
 
-// ending is what signals have requested.
-type ending struct {
+// Ending is what signals have requested.
+type Ending struct {
 	came     chan struct{} // closed by a signal to end
 	urgent   chan struct{} // closed when the face is no longer waited for
 	toBeLeft chan struct{} // closed when it is urgent and the project has ended, if this face ends it
 	overdue  chan struct{} // closed a grace period after that
 	ends     atomic.Bool   // the project ends, not only the face
 	isUrgent bool          // set by the goroutine that closes urgent
+	ignore   func()        // ends the handling of signals
 }
 
-func (e *ending) asked() bool {
+// Asked reports whether a signal to end has arrived.
+func (e *Ending) Asked() bool {
 	select {
 	case <-e.came:
 		return true
@@ -167,18 +213,35 @@ func (e *ending) asked() bool {
 	}
 }
 
+// InTime waits for work until it has ended or, if that is urgent, for a moment longer: it may be writing to something
+// without a reader.
+func (e *Ending) InTime(work func()) { inTime(e.urgent, work) }
+
+// OnSignal ends a project in order at the first signal to end, and at once at the second one. First is its newest
+// snapshot, and closeFace ends what follows it.
+func OnSignal(place socket.Place, project *apiclient.Client, first *api.Snapshot, closeFace func()) *Ending {
+	f := &face{project: project, place: place, began: time.Now()}
+	f.last.Store(first)
+	f.ending = f.endOnSignal(closeFace)
+	return f.ending
+}
+
 const sameSignal = 300 * time.Millisecond
 
 // endOnSignal handles signals to end. The first one ends the project in order, if this is its only face, and
 // otherwise the face; the second one ends it at once. A full screen whose terminal is gone (HUP) ends only itself.
 // After TERM, HUP and any second signal, it does not wait long for the project or for a terminal that is not read.
-func (f *face) endOnSignal(closeFace func()) *ending {
-	e := &ending{came: make(chan struct{}), urgent: make(chan struct{}), toBeLeft: make(chan struct{}),
+func (f *face) endOnSignal(closeFace func()) *Ending {
+	e := &Ending{came: make(chan struct{}), urgent: make(chan struct{}), toBeLeft: make(chan struct{}),
 		overdue: make(chan struct{})}
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	// A reader that is gone is an error of the write, not the end of the program.
 	signal.Ignore(syscall.SIGPIPE)
+	e.ignore = func() {
+		signal.Stop(signals)
+		close(signals)
+	}
 	go func() {
 		var last time.Time
 		for sig := range signals {
@@ -186,7 +249,7 @@ func (f *face) endOnSignal(closeFace func()) *ending {
 				continue
 			}
 			last = time.Now()
-			again := e.asked()
+			again := e.Asked()
 			if !again {
 				close(e.came)
 			}
@@ -234,8 +297,8 @@ func (f *face) end(atOnce bool, closeFace func()) bool {
 	return false
 }
 
-// longestEnd limits the wait for the end of a project: units may take long to stop.
-const longestEnd = 10 * time.Minute
+// LongestEnd limits the wait for the end of a project: units may take long to stop.
+const LongestEnd = 10 * time.Minute
 
 // endAnyway stops waiting for the face, after the project has ended if it does, whatever the terminal does.
 func (f *face) endAnyway() {
@@ -256,7 +319,7 @@ func (f *face) endAnyway() {
 // that have not shown everything, and this may be one without a reader.
 func (f *face) waitEnded() {
 	const look = 20 * time.Millisecond
-	ctx, stop := context.WithTimeout(context.Background(), longestEnd)
+	ctx, stop := context.WithTimeout(context.Background(), LongestEnd)
 	defer stop()
 	for {
 		snap, err := f.project.Snapshot(ctx)
@@ -287,7 +350,7 @@ func (f *face) account(err error) error {
 		return exit.With(exit.Failed, err)
 	}
 	if f.ending.ends.Load() && !snap.Ended { // the last snapshot was not waited for
-		client.WaitGone(f.place, longestEnd)
+		client.WaitGone(f.place, LongestEnd)
 		fmt.Fprintf(os.Stderr, "%s was stopped.\nLogs: %s\n", escape.Text(snap.Project.Name), snap.Project.Logs)
 		return exit.Quietly(exit.Interrupted)
 	}
@@ -301,7 +364,7 @@ func (f *face) account(err error) error {
 		client.WaitGone(f.place, 5*time.Second)
 		inTime(f.ending.urgent, func() { summary.Say(os.Stderr, snap, time.Now()) })
 	}
-	if f.ending.asked() {
+	if f.ending.Asked() {
 		return exit.Quietly(exit.Interrupted)
 	}
 	return nil

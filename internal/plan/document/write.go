@@ -1,12 +1,12 @@
-package settings
+package document
 
 import (
 	"fmt"
 	"strings"
 )
 
-// Text writes a text as a basic string of TOML 1.0.
-func Text(s string) string {
+// QuotedText writes a text as a basic string of TOML 1.0.
+func QuotedText(s string) string {
 	var b strings.Builder
 	b.WriteByte('"')
 	for _, r := range s {
@@ -28,11 +28,11 @@ func Text(s string) string {
 	return b.String()
 }
 
-// List writes a list of texts in TOML.
-func List(words []string) string {
+// QuotedList writes a list of texts in TOML.
+func QuotedList(words []string) string {
 	quoted := make([]string, len(words))
 	for i, w := range words {
-		quoted[i] = Text(w)
+		quoted[i] = QuotedText(w)
 	}
 	return "[" + strings.Join(quoted, ", ") + "]"
 }

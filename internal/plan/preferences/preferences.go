@@ -1,9 +1,11 @@
-package settings
+// Package preferences reads a user's personal file, which applies to all projects. Start reading at Read.
+package preferences
 
 import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -11,13 +13,14 @@ import (
 	"omnivigil/internal/files"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/document"
+	"omnivigil/internal/plan/values"
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/text/suggest"
 )
 
-// Personal is a user's personal file, for all projects. The zero value is that of a user without one. It is immutable
-// after ReadPersonal has returned it.
-type Personal struct {
+// Preferences are a user's personal file, for all projects. The zero value is that of a user without one. It is
+// immutable after Read has returned it.
+type Preferences struct {
 	Theme  string // "dark", "light" or "auto" (also "")
 	Notify string // "desktop" (also ""), "bell" or "off"
 	// a command with {file}, {line} and {column}; empty: $VISUAL or $EDITOR
@@ -27,6 +30,8 @@ type Personal struct {
 	Leave time.Duration
 	// Store are the limits of the store of contents.
 	Store plan.Limits
+	// Traces is the address of a receiver of OpenTelemetry traces; empty: none.
+	Traces string
 	// AssistantsMayType allows coding assistants to type into the terminals of units.
 	AssistantsMayType bool
 	Shortcuts         map[string]Shortcut
@@ -34,7 +39,10 @@ type Personal struct {
 	Selections map[string][]string
 }
 
-// DefaultLeave is Personal.Leave without a setting.
+// DefaultStore are the limits of the store of contents, without a setting.
+var DefaultStore = plan.Limits{Size: 4e9, Age: 30 * values.Day}
+
+// DefaultLeave is Preferences.Leave without a setting.
 const DefaultLeave = 30 * time.Second
 
 // Shortcut is a named command for omnivigil on.
@@ -69,10 +77,10 @@ func (s Shortcut) With(words []string) []string {
 	return slices.Concat(s.Run.Words[:at], words, s.Run.Words[at+1:])
 }
 
-// ReadPersonal reads a user's file; a missing one is like an empty one. Actions are the actions that have keys. If
+// Read reads a user's file; a missing one is like an empty one. Actions are the actions that have keys. If
 // the file is invalid the error is a Problems, and its valid part is returned, too.
-func ReadPersonal(file string, actions []string) (*Personal, error) {
-	p := &Personal{Leave: DefaultLeave, Store: DefaultStore, Keys: map[string][]string{},
+func Read(file string, actions []string) (*Preferences, error) {
+	p := &Preferences{Leave: DefaultLeave, Store: DefaultStore, Keys: map[string][]string{},
 		Shortcuts: map[string]Shortcut{}, Selections: map[string][]string{}}
 	data, err := files.Read(file, files.Sane)
 	switch {
@@ -85,7 +93,7 @@ func ReadPersonal(file string, actions []string) (*Personal, error) {
 	if len(doc.Found) > 0 {
 		return p, doc.Problems()
 	}
-	r := &reader{Document: doc, plan: &plan.Plan{}, places: map[string]*document.Entry{}}
+	r := &reader{&values.Reader{Document: doc}}
 	r.personal(p, actions)
 	if len(doc.Found) > 0 {
 		return p, doc.Problems()
@@ -93,67 +101,81 @@ func ReadPersonal(file string, actions []string) (*Personal, error) {
 	return p, nil
 }
 
-func (r *reader) personal(p *Personal, actions []string) {
+// reader reads a personal file.
+type reader struct{ *values.Reader }
+
+func (r *reader) personal(p *Preferences, actions []string) {
 	for _, e := range r.Root.Entries {
 		switch e.Key {
 		case "theme":
-			p.Theme = r.oneOf(e, "auto", "dark", "light")
+			p.Theme = r.OneOf(e, "auto", "dark", "light")
 		case "notify":
-			p.Notify = r.oneOf(e, "desktop", "bell", "off")
+			p.Notify = r.OneOf(e, "desktop", "bell", "off")
 		case "leave":
-			p.Leave = r.duration(e.Value, e.Key)
+			p.Leave = r.Duration(e.Value, e.Key)
 		case "store":
-			r.readLimits(e, &p.Store)
+			r.Limits(e, &p.Store)
+		case "traces":
+			p.Traces = r.address(e)
 		case "editor":
-			if r.want(e.Value, document.TextKind, e.Key) {
+			if r.Want(e.Value, document.TextKind, e.Key) {
 				p.Editor = e.Value.Text
 			}
 		case "assistants_may_type":
-			p.AssistantsMayType = r.want(e.Value, document.FlagKind, e.Key) && e.Value.Text == "true"
+			p.AssistantsMayType = r.Want(e.Value, document.FlagKind, e.Key) && e.Value.Text == "true"
 		case "keys":
-			if r.want(e.Value, document.TablesKind, e.Key) {
+			if r.Want(e.Value, document.TablesKind, e.Key) {
 				r.keys(p, e.Value.Table, actions)
 			}
 		case "shortcut":
-			r.eachTable(e, func(e *document.Entry) { p.Shortcuts[e.Key] = r.shortcut(e) })
+			r.EachTable(e, func(e *document.Entry) { p.Shortcuts[e.Key] = r.shortcut(e) })
 		case "selection":
-			if r.want(e.Value, document.TablesKind, e.Key) {
+			if r.Want(e.Value, document.TablesKind, e.Key) {
 				for _, one := range e.Value.Table.Entries {
-					p.Selections[strings.ToLower(one.Key)] = r.words(one.Value, one.Key)
+					p.Selections[strings.ToLower(one.Key)] = r.Words(one.Value, one.Key)
 				}
 			}
 		default:
-			hint := "known here: theme, notify, editor, leave, store, assistants_may_type, keys, shortcut, selection"
+			hint := "known here: theme, notify, editor, leave, store, traces, assistants_may_type, keys, shortcut, " +
+				"selection"
 			if slices.Contains([]string{"service", "task", "suite", "project"}, e.Key) {
 				hint = "units belong in the project's " + plan.FileName
 			}
-			r.wrong(e.KeyAt, hint, "unknown key %q in your own settings", e.Key)
+			r.Wrong(e.KeyAt, hint, "unknown key %q in your own settings", e.Key)
 		}
 	}
 }
 
-func (r *reader) oneOf(e *document.Entry, choices ...string) string {
-	return choices[r.choice(e.Value, e.Key, choices...)]
+// address reads the address of a receiver of traces.
+func (r *reader) address(e *document.Entry) string {
+	if !r.Want(e.Value, document.TextKind, e.Key) {
+		return ""
+	}
+	at, err := url.Parse(e.Value.Text)
+	if err != nil || at.Host == "" || at.Scheme != "http" && at.Scheme != "https" {
+		r.Wrong(e.Value.At, `such as "http://127.0.0.1:4318"`, "%q is not an address of http", e.Value.Text)
+	}
+	return e.Value.Text
 }
 
 // keys reads the keys of actions. Whether two have the same is for the screen to check, which knows the keys of all
 // actions.
-func (r *reader) keys(p *Personal, t *document.Table, actions []string) {
+func (r *reader) keys(p *Preferences, t *document.Table, actions []string) {
 	for _, e := range t.Entries {
 		if !slices.Contains(actions, e.Key) {
 			hint := "omnivigil check lists them all"
 			if near := suggest.Name(e.Key, actions); near != "" {
 				hint = fmt.Sprintf("did you mean %q?", near)
 			}
-			r.wrong(e.KeyAt, hint, "there is no action %q", e.Key)
+			r.Wrong(e.KeyAt, hint, "there is no action %q", e.Key)
 			continue
 		}
 		keys := []string{e.Value.Text}
 		if e.Value.Kind != document.TextKind {
-			keys = r.words(e.Value, e.Key)
+			keys = r.Words(e.Value, e.Key)
 		}
 		if slices.Contains(keys, "") {
-			r.wrong(e.Value.At, `such as "r" or ["r", "f5"]`, "%q has a key without a name", e.Key)
+			r.Wrong(e.Value.At, `such as "r" or ["r", "f5"]`, "%q has a key without a name", e.Key)
 			continue
 		}
 		p.Keys[e.Key] = keys
@@ -165,25 +187,25 @@ func (r *reader) shortcut(e *document.Entry) Shortcut {
 	for _, k := range e.Value.Table.Entries {
 		switch k.Key {
 		case "run":
-			s.Run = r.plainCommand(k)
+			s.Run = r.PlainCommand(k)
 		case "watch":
-			s.Watch = r.words(k.Value, k.Key)
+			s.Watch = r.Words(k.Value, k.Key)
 		case "ignore":
-			s.Ignore = r.words(k.Value, k.Key)
+			s.Ignore = r.Words(k.Value, k.Key)
 		case "env_files":
-			s.EnvFiles = r.words(k.Value, k.Key)
+			s.EnvFiles = r.Words(k.Value, k.Key)
 		case "then":
-			s.Then = r.words(k.Value, k.Key)
+			s.Then = r.Words(k.Value, k.Key)
 		case "debounce":
-			s.Debounce = r.duration(k.Value, k.Key)
+			s.Debounce = r.Duration(k.Value, k.Key)
 		case "ready":
-			if r.want(k.Value, document.TextKind, k.Key) {
+			if r.Want(k.Value, document.TextKind, k.Key) {
 				s.Ready = k.Value.Text
 			}
 		case "kind":
-			s.Kind = r.oneOf(k, "service", "task")
+			s.Kind = r.OneOf(k, "service", "task")
 		default:
-			r.unknown(
+			r.Unknown(
 				k,
 				"[shortcut."+e.Key+"]",
 				[]string{"run", "watch", "ignore", "env_files", "then", "debounce", "ready", "kind"},
@@ -191,23 +213,7 @@ func (r *reader) shortcut(e *document.Entry) Shortcut {
 		}
 	}
 	if e.Value.Table.Get("run") == nil {
-		r.wrong(e.KeyAt, `say what it runs: run = ["go", "test", "./..."]`, "[shortcut.%s] has no \"run\"", e.Key)
+		r.Wrong(e.KeyAt, `say what it runs: run = ["go", "test", "./..."]`, "[shortcut.%s] has no \"run\"", e.Key)
 	}
 	return s
-}
-
-// plainCommand reads a command without variables.
-func (r *reader) plainCommand(e *document.Entry) plan.Command {
-	switch e.Value.Kind {
-	case document.TextKind:
-		return plan.Command{Shell: e.Value.Text}
-	case document.ListKind:
-		if words := r.words(e.Value, e.Key); len(words) > 0 {
-			return plan.Command{Words: words}
-		}
-		r.wrong(e.Value.At, `write a command, such as ["go", "test", "./..."]`, "%q is empty", e.Key)
-	default:
-		r.wrong(e.Value.At, "", "%q must be a string for the shell or a list of words, not %s", e.Key, e.Value.Kind)
-	}
-	return plan.Command{}
 }

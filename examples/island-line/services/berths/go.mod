@@ -1,0 +1,3 @@
+module example.org/berths
+
+go 1.26

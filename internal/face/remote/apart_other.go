@@ -1,0 +1,7 @@
+//go:build !unix
+
+package remote
+
+import "syscall"
+
+func apart() *syscall.SysProcAttr { return nil }
