@@ -164,6 +164,9 @@ func TestUnwritable(t *testing.T) {
 // TestTwoWriters writes from two sessions at the same time.
 func TestTwoWriters(t *testing.T) {
 	dir := t.TempDir()
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, database.FileName)+"?mode=ro")
+	require.NoError(t, err)
+	t.Cleanup(func() { db.Close() })
 	var done sync.WaitGroup
 	for _, name := range []string{"one", "two"} {
 		done.Go(func() {
@@ -171,6 +174,11 @@ func TestTwoWriters(t *testing.T) {
 				for n := range 500 {
 					w.Ran(ranAt(n, began.Add(time.Duration(n)*time.Minute), time.Second))
 				}
+				assert.Eventually(t, func() bool { // a writer that is closed waits for the other one only for a while
+					const query = "SELECT 1 FROM run JOIN session ON session.id = run.session WHERE session.name = ?"
+					var one int
+					return db.QueryRow(query, name).Scan(&one) == nil
+				}, time.Minute, 10*time.Millisecond)
 			})
 			assert.Empty(t, r.problems)
 		})

@@ -92,14 +92,35 @@ func (w *Writer) open() error {
 	if w.db, err = database.Open(file, "_txlock=immediate", "_pragma=foreign_keys(1)"); err != nil {
 		return err
 	}
-	err = w.begin(file)
-	for until := time.Now().Add(database.Patience); database.IsBusy(err) && time.Now().Before(until); err = w.begin(file) {
-		time.Sleep(20 * time.Millisecond) // SQLite itself does not wait to change how a file is kept intact
-	}
-	if err != nil {
+	if err = w.beginPatiently(file); err != nil {
 		w.db.Close()
 	}
 	return err
+}
+
+// beginPatiently waits for other processes that write: as long as the session lasts, and then for a limited time.
+func (w *Writer) beginPatiently(file string) error {
+	const again = 20 * time.Millisecond // SQLite itself does not wait to change how a file is kept intact
+	err := w.begin(file)
+	for database.IsBusy(err) && w.isOpen() {
+		time.Sleep(again)
+		err = w.begin(file)
+	}
+	for until := time.Now().Add(database.Patience); database.IsBusy(err) && time.Now().Before(until); {
+		time.Sleep(again)
+		err = w.begin(file)
+	}
+	return err
+}
+
+// isOpen reports whether the writer is not being closed.
+func (w *Writer) isOpen() bool {
+	select {
+	case <-w.closing:
+		return false
+	default:
+		return true
+	}
 }
 
 // begin prepares the file and enters the session.
@@ -214,18 +235,36 @@ func (w *Writer) flush() {
 	if len(entries) == 0 {
 		return
 	}
-	if err := w.write(entries); err != nil {
+	tx, err := w.db.Begin()
+	if database.IsBusy(err) && w.isOpen() && w.putBack(entries) {
+		return
+	}
+	if err == nil {
+		err = w.write(tx, entries)
+	}
+	if err != nil {
 		w.ids = newIDs() // those of the transaction do not exist
 		w.analyst.forget()
 		w.report("the history of the last seconds is lost: " + err.Error())
 	}
 }
 
-func (w *Writer) write(entries []entry) error {
-	tx, err := w.db.Begin()
-	if err != nil {
-		return err
+// putBack makes entries pending again, before those that have come since; false: there are too many.
+func (w *Writer) putBack(entries []entry) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if len(entries)+len(w.pending) > maxPending {
+		return false
 	}
+	w.pending = append(entries, w.pending...)
+	select {
+	case w.wake <- struct{}{}:
+	default:
+	}
+	return true
+}
+
+func (w *Writer) write(tx *sql.Tx, entries []entry) error {
 	defer tx.Rollback()
 	t := &transaction{Tx: tx, Writer: w}
 	for _, e := range entries {

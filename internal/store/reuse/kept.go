@@ -137,14 +137,24 @@ func (r *Results) isUnknown(u *plan.Unit) bool {
 	return !errors.Is(err, fs.ErrNotExist)
 }
 
-// noteMade records which outputs runs of the unit have made: one that began at a time in nanoseconds, if they were
-// written since, or an earlier one.
+// noteMade records which outputs runs of the unit have made: one that began at a time in nanoseconds, or an earlier one.
 func (r *Results) noteMade(u *plan.Unit, outputs []string, began int64) error {
+	if err := r.setMade(u, r.madeSince(u, outputs, began)); err != nil {
+		return err
+	}
+	if err := os.Remove(r.beganFile(u)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// madeSince returns which outputs were made by runs of the unit: those written since a time in nanoseconds, and those
+// that were known before.
+func (r *Results) madeSince(u *plan.Unit, outputs []string, began int64) (made []string) {
 	before := map[string]bool{}
 	for _, made := range r.madeBy(u) {
 		before[made] = true
 	}
-	var made []string
 	for _, name := range outputs {
 		rel := r.rel(name)
 		info, err := os.Lstat(name)
@@ -152,13 +162,7 @@ func (r *Results) noteMade(u *plan.Unit, outputs []string, began int64) error {
 			made = append(made, rel)
 		}
 	}
-	if err := r.setMade(u, made); err != nil {
-		return err
-	}
-	if err := os.Remove(r.beganFile(u)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	return nil
+	return made
 }
 
 // Keep stores the outputs of an attempt that has ended well, so that they can be restored, and the lines of its output.
@@ -251,11 +255,14 @@ func (a *Attempt) Restore() (done Restored, err error) {
 		return done, err
 	}
 	made := r.madeBy(a.unit)
-	a.outputs = nil
-	for _, e := range t {
-		a.outputs = append(a.outputs, filepath.Join(a.plan.Root, filepath.FromSlash(e.Path)))
+	a.outputs = r.absolute(t)
+	if err := r.noteRestoring(a.unit, a.earlier.Tree); err != nil {
+		return done, err
 	}
-	done.Done, err = tree.Restoring{Root: a.plan.Root, Store: r.store, Known: r.Sum, Remove: made}.Restore(t)
+	restoring := r.restoring(a.unit)
+	restoring.Remove = made
+	done.Done, err = restoring.Restore(t)
+	os.Remove(r.restoringFile(a.unit)) // otherwise nothing is found to sweep
 	for _, p := range done.Removed {
 		made = slices.DeleteFunc(made, func(one string) bool { return one == p })
 	}
@@ -270,6 +277,49 @@ func (a *Attempt) Restore() (done Restored, err error) {
 	now := time.Now()
 	os.Chtimes(r.fileOf(a.unit, a.needed), now, now) // so that it is not deleted as one of the oldest
 	return done, nil
+}
+
+// restoring is what restores outputs of a unit.
+func (r *Results) restoring(u *plan.Unit) tree.Restoring {
+	return tree.Restoring{Root: r.root, Store: r.store, Known: r.Sum, Mark: filepath.Base(r.folder(u)) + "-"}
+}
+
+// restoringFile exists while outputs of a unit are restored, and refers to their tree.
+func (r *Results) restoringFile(u *plan.Unit) string { return filepath.Join(r.folder(u), "restoring") }
+
+func (r *Results) noteRestoring(u *plan.Unit, t *contents.Content) error {
+	err := files.KeepCache(r.restoringFile(u), func(w io.Writer) error { return json.NewEncoder(w).Encode(t) })
+	if err != nil {
+		return fmt.Errorf("remember that outputs of %s are restored: %w", u.Name, err)
+	}
+	return nil
+}
+
+// sweep removes what is left of a restoration whose process was killed, and records what that one has restored.
+func (r *Results) sweep(u *plan.Unit) error {
+	file := r.restoringFile(u)
+	info, err := os.Lstat(file)
+	if err != nil || r.store == nil {
+		return nil
+	}
+	data, err := files.Read(file, maxEntry)
+	var c *contents.Content
+	var t tree.Tree
+	if err == nil && json.Unmarshal(data, &c) == nil && r.read(c, &t) == nil && t.Check() == nil {
+		r.restoring(u).Sweep(t)
+		if err := r.setMade(u, r.madeSince(u, r.absolute(t), info.ModTime().UnixNano())); err != nil {
+			return err
+		}
+	}
+	return os.Remove(file)
+}
+
+// absolute are the absolute paths of the entries of a tree.
+func (r *Results) absolute(t tree.Tree) (paths []string) {
+	for _, e := range t {
+		paths = append(paths, filepath.Join(r.root, filepath.FromSlash(e.Path)))
+	}
+	return paths
 }
 
 // covers returns an error if a tree has something that is not an output of the unit.

@@ -80,6 +80,9 @@ type Attempt struct {
 // cannot be reused.
 func (r *Results) Begin(p *plan.Plan, u *plan.Unit) (*Attempt, error) {
 	a := &Attempt{results: r, plan: p, unit: u, inputs: r.inputs(u.Name), began: time.Now()}
+	if err := r.sweep(u); err != nil {
+		return nil, err
+	}
 	a.unknown = r.isUnknown(u)
 	var err error
 	if a.needed, a.stamps, a.private, err = r.needed(p, u, a.inputs); err != nil {

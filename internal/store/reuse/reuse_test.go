@@ -174,6 +174,22 @@ func TestRestore(t *testing.T) {
 	require.NoError(t, err)
 	assert.FileExists(t, o.at("build/pages/own.txt"))
 
+	// What a killed restoration has left is removed at once, and what it has restored by the next one.
+	o.write("fares/a.csv", "west")
+	r, a := o.begin()
+	require.NoError(t, r.noteRestoring(a.unit, a.earlier.Tree))
+	o.write("build/pages/2.html", "2")
+	leftover := "build/pages/" + pattern.Restoring + r.restoring(a.unit).Mark + "X"
+	o.write(leftover, "half")
+	o.write("fares/a.csv", "fares/a.csv")
+	_, a = o.begin()
+	assert.NoFileExists(t, o.at(leftover))
+	done, err = a.Restore()
+	require.NoError(t, err)
+	assert.Equal(t, []string{"build/pages/2.html"}, done.Removed)
+	_, err = os.Lstat(r.restoringFile(a.unit))
+	require.ErrorIs(t, err, fs.ErrNotExist)
+
 	// Without the contents, it has to run.
 	require.NoError(t, os.RemoveAll(filepath.Join(o.state, "contents")))
 	o.clean()

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -27,6 +28,9 @@ type Restoring struct {
 	Known func(file string) (contents.Sum, bool)
 	// Remove are paths, as in entries, that are removed if the tree does not have them.
 	Remove []string
+	// Mark is what the names of temporary files begin with, after pattern.Restoring. They are left behind if this process
+	// is killed; see Sweep.
+	Mark string
 }
 
 // Done is what was changed.
@@ -84,6 +88,30 @@ func (r Restoring) Restore(t Tree) (done Done, err error) {
 		})
 	}
 	return done, work.Wait()
+}
+
+// Sweep removes the temporary files that a restoration of the tree has left behind when its process was killed. What
+// cannot be removed stays.
+func (r Restoring) Sweep(t Tree) {
+	root, err := os.OpenRoot(r.Root)
+	if err != nil {
+		return
+	}
+	defer root.Close()
+	swept := map[string]bool{}
+	for _, e := range t {
+		dir := path.Dir(e.Path)
+		if swept[dir] || !isReal(root, dir) {
+			continue
+		}
+		swept[dir] = true
+		entries, _ := fs.ReadDir(root.FS(), dir)
+		for _, found := range entries {
+			if strings.HasPrefix(found.Name(), pattern.Restoring+r.Mark) {
+				root.Remove(filepath.FromSlash(path.Join(dir, found.Name())))
+			}
+		}
+	}
 }
 
 // timesOf are the new times of entries, which are in the order of their old ones: now, and each older one a little
@@ -224,7 +252,7 @@ func openDir(root *os.Root, dir string) (*directory, error) {
 
 // write writes an entry into its directory.
 func (r Restoring) write(in *directory, e *Entry, at time.Time) error {
-	name, temporary := path.Base(e.Path), pattern.Restoring+rand.Text()
+	name, temporary := path.Base(e.Path), pattern.Restoring+r.Mark+rand.Text()
 	if e.Kind == Directory {
 		if err := in.Mkdir(name, e.Mode); err != nil && !errors.Is(err, fs.ErrExist) {
 			return err
