@@ -16,9 +16,14 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// bigTree creates 10,000 directories with 100,000 files.
+// bigTree creates 10,000 directories with 100,000 files. OMNIVIGIL_TREE names a directory in which it is kept.
 func bigTree(t testing.TB) string {
-	root := t.TempDir()
+	root := os.Getenv("OMNIVIGIL_TREE")
+	if root == "" {
+		root = t.TempDir()
+	} else if _, err := os.Stat(root); err == nil {
+		return root
+	}
 	for n := range 10_000 {
 		dir := fmt.Sprintf("%s/d%d/e%d/f%d", root, n/1000, n/100%10, n%100)
 		require.NoError(t, os.MkdirAll(dir, 0o755))

@@ -34,6 +34,8 @@ type Spec struct {
 	Rows int
 	// Terminal is what it reads from and writes to.
 	Terminal Terminal
+	// Again: a process with the same name will probably be started again soon, so the next one is prepared.
+	Again bool
 	// Output is called with the bytes that the process writes, in order, from one goroutine. The slice is valid only
 	// during the call.
 	Output func([]byte)
@@ -73,16 +75,17 @@ const markName = "OMNIVIGIL_PROCESS"
 
 // Spawner starts processes and follows their descendants. Its methods may be called from any goroutine.
 type Spawner struct {
-	mu      sync.Mutex
-	serial  int
-	tracker tracker
-	spare   terminals
-	rush    rush
-	seen    []listener // at the last call of Listening
+	mu        sync.Mutex
+	serial    int
+	tracker   tracker
+	spares    spares
+	terminals terminals
+	rush      rush
+	seen      []listener // at the last call of Listening
 }
 
 // New returns a spawner. Orphans are followed only if the program has called BecomeSubreaper.
-func New() *Spawner { return &Spawner{tracker: newTracker(), spare: newTerminals()} }
+func New() *Spawner { return &Spawner{tracker: newTracker(), terminals: newTerminals()} }
 
 // Process is a running command with all of its descendants.
 type Process struct {
@@ -104,7 +107,8 @@ type Process struct {
 // Start runs the command. An error tells what was tried and why it failed; no callback is called then. It wraps
 // observe.ErrUnavailable if the process cannot be observed.
 func (s *Spawner) Start(spec Spec) (*Process, error) {
-	if info, err := os.Stat(spec.Dir); err != nil || !info.IsDir() {
+	dir, err := os.Stat(spec.Dir)
+	if err != nil || !dir.IsDir() {
 		return nil, fmt.Errorf("its directory %s does not exist", spec.Dir)
 	}
 	path, err := lookPath(spec)
@@ -112,30 +116,44 @@ func (s *Spawner) Start(spec Spec) (*Process, error) {
 		return nil, err
 	}
 	p := &Process{spawner: s, spec: spec}
+	launched, err := s.launchSpare(p, path, dir)
+	if !launched {
+		err = s.launchNew(p, path)
+	}
+	if err != nil {
+		return nil, err
+	}
+	s.prepareSpare(spec)
+	go p.follow()
+	return p, nil
+}
+
+// launchNew starts the command in a new process.
+func (s *Spawner) launchNew(p *Process, path string) (err error) {
+	spec := p.spec
 	p.cmd = &exec.Cmd{Path: path, Args: spec.Argv, Dir: spec.Dir}
 	var observer *observe.Observer
 	if spec.Observe != nil {
 		if observer, err = observe.Prepare(p.cmd); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	if err := s.launch(p); err != nil {
 		if observer != nil {
 			observer.Close()
 		}
-		return nil, err
+		return err
 	}
 	if observer != nil {
 		if err := observer.Attach(spec.Observe); err != nil {
 			p.abandon()
 			if errors.Is(err, observe.ErrUnavailable) {
-				return nil, err
+				return err
 			}
-			return nil, fmt.Errorf("run %s: %w", spec.Argv[0], err)
+			return fmt.Errorf("run %s: %w", spec.Argv[0], err)
 		}
 	}
-	go p.follow()
-	return p, nil
+	return nil
 }
 
 // launch starts the process.
@@ -144,13 +162,11 @@ func (s *Spawner) launch(p *Process) (err error) {
 	// The lock prevents the tracker from finding the process before it is known.
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.serial++
-	p.mark = fmt.Sprintf("%d-%d", os.Getpid(), s.serial)
-	p.cmd.Env = append(slices.Clip(spec.Env), markName+"="+p.mark)
+	p.cmd.Env = s.markedEnv(p)
 	if spec.Terminal == NoTerminal {
 		p.tty, err = startOnPipe(p.cmd)
 	} else {
-		p.tty, err = s.spare.start(p.cmd, spec.Cols, spec.Rows, spec.Terminal == OwnTerminal)
+		p.tty, err = s.terminals.start(p.cmd, spec, p.cmd.Start)
 	}
 	if err != nil {
 		return fmt.Errorf("run %s: %w", spec.Argv[0], err)
@@ -160,7 +176,14 @@ func (s *Spawner) launch(p *Process) (err error) {
 	return nil
 }
 
-// abandon ends a process that could not be observed. Nothing of it is passed to the callbacks.
+// markedEnv gives the process a mark, and returns its environment with that.
+func (s *Spawner) markedEnv(p *Process) []string {
+	s.serial++
+	p.mark = fmt.Sprintf("%d-%d", os.Getpid(), s.serial)
+	return append(slices.Clip(p.spec.Env), markName+"="+p.mark)
+}
+
+// abandon ends a process that could not be observed or executed. Nothing of it is passed to the callbacks.
 func (p *Process) abandon() {
 	p.signal("KILL")
 	p.cmd.Wait()

@@ -46,7 +46,13 @@ func (r *running) wait(t *testing.T) Exit {
 
 var spawner = New()
 
+// waitsIn makes this program another one that has a spare, and waits: see TestSpareEndsWithItsParent.
+const waitsIn = "OMNIVIGIL_TEST_WAITS_IN"
+
 func TestMain(m *testing.M) {
+	if dir := os.Getenv(waitsIn); dir != "" {
+		waitWithSpare(dir)
+	}
 	if err := BecomeSubreaper(); err != nil {
 		panic(err)
 	}
@@ -55,16 +61,26 @@ func TestMain(m *testing.M) {
 
 func start(t *testing.T, argv ...string) *running {
 	t.Helper()
+	return startIn(t, spawner, Spec{Argv: argv, Dir: t.TempDir()})
+}
+
+// startIn starts what is specified, with an own environment and size unless these are, too.
+func startIn(t *testing.T, s *Spawner, spec Spec) *running {
+	t.Helper()
 	r := &running{exited: make(chan Exit, 1)}
-	p, err := spawner.Start(Spec{
-		Argv: argv, Dir: t.TempDir(), Env: os.Environ(), Cols: 100, Rows: 30,
-		Output: func(p []byte) {
-			r.mu.Lock()
-			defer r.mu.Unlock()
-			r.out.Write(p)
-		},
-		Exited: func(x Exit) { r.exited <- x },
-	})
+	if spec.Cols == 0 {
+		spec.Cols, spec.Rows = 100, 30
+	}
+	if spec.Env == nil {
+		spec.Env = os.Environ()
+	}
+	spec.Output = func(p []byte) {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		r.out.Write(p)
+	}
+	spec.Exited = func(x Exit) { r.exited <- x }
+	p, err := s.Start(spec)
 	require.NoError(t, err)
 	r.Process = p
 	return r

@@ -13,7 +13,7 @@ type terminals struct{}
 
 func newTerminals() terminals { return terminals{} }
 
-func (terminals) start(*exec.Cmd, int, int, bool) (*os.File, error) { return nil, errNoTerminal }
+func (terminals) start(*exec.Cmd, Spec, func() error) (*os.File, error) { return nil, errNoTerminal }
 
 func startOnPipe(*exec.Cmd) (*os.File, error) { return nil, errNoTerminal }
 
@@ -40,6 +40,8 @@ func newTracker() tracker { return tracker{} }
 func (tracker) add(*Process) {}
 
 func (tracker) drop(*Process) {}
+
+func (tracker) expect(int, bool) {}
 
 type told struct{}
 

@@ -42,22 +42,20 @@ func openTerminal() (terminal, error) {
 // terminals keeps one open in advance, because a save waits for the start.
 type terminals chan terminal
 
-const spareDelay = 100 * time.Millisecond // until the start that took the last one has finished
-
 func newTerminals() terminals { return make(terminals, 1) }
 
-func (spare terminals) take() (terminal, error) {
-	time.AfterFunc(spareDelay, spare.refill)
+func (ts terminals) take() (terminal, error) {
+	time.AfterFunc(spareDelay, ts.refill)
 	select {
-	case t := <-spare:
+	case t := <-ts:
 		return t, nil
 	default:
 		return openTerminal()
 	}
 }
 
-func (spare terminals) refill() {
-	if len(spare) > 0 {
+func (ts terminals) refill() {
+	if len(ts) > 0 {
 		return
 	}
 	t, err := openTerminal()
@@ -65,25 +63,25 @@ func (spare terminals) refill() {
 		return // the next start will get the error
 	}
 	select {
-	case spare <- t:
+	case ts <- t:
 	default:
 		t.ours.Close()
 		t.theirs.Close()
 	}
 }
 
-// start starts cmd as the leader of a new session, and so of a new process group, on a new terminal, and returns our
-// side of the terminal.
-func (spare terminals) start(cmd *exec.Cmd, cols, rows int, controlled bool) (*os.File, error) {
-	t, err := spare.take()
+// start starts cmd as the leader of a new session, and so of a new process group, on a new terminal as specified, and
+// returns our side of the terminal. Start is what finally starts it.
+func (ts terminals) start(cmd *exec.Cmd, spec Spec, start func() error) (*os.File, error) {
+	t, err := ts.take()
 	if err != nil {
 		return nil, err
 	}
 	defer t.theirs.Close()
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = t.theirs, t.theirs, t.theirs
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: controlled}
-	if err = resize(t.ours, cols, rows); err == nil {
-		err = cmd.Start()
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: spec.Terminal == OwnTerminal}
+	if err = resize(t.ours, spec.Cols, spec.Rows); err == nil {
+		err = start()
 	}
 	if err != nil {
 		t.ours.Close()

@@ -20,6 +20,7 @@ type tracker struct {
 	marks    map[string]*Process
 	sessions map[int]*Process
 	groups   map[int]*group // process groups, by number
+	waiting  map[int]bool   // processes that were started in advance, and belong to no run yet
 }
 
 // group is a process group of a run. It belongs to no other run: each run has its own sessions, and a group lies
@@ -42,6 +43,7 @@ func newTracker() tracker {
 		map[string]*Process{},
 		map[int]*Process{},
 		map[int]*group{},
+		map[int]bool{},
 	}
 }
 
@@ -59,9 +61,21 @@ func (t *tracker) drop(p *Process) {
 	maps.DeleteFunc(t.known, func(_ ident, owner *Process) bool { return owner == p })
 }
 
+// expect notes whether a process waits for its run.
+func (t *tracker) expect(pid int, waits bool) {
+	if delete(t.waiting, pid); waits {
+		t.waiting[pid] = true
+	}
+}
+
+// adopted returns the orphans that the program has become the parent of; see there.
+func (t *tracker) adopted() []int {
+	return slices.DeleteFunc(adopted(), func(pid int) bool { return t.waiting[pid] })
+}
+
 // members returns the living processes of each run.
 func (t *tracker) members() map[*Process][]member {
-	return t.sort(withDescendants(slices.AppendSeq(adopted(), maps.Keys(t.leaders))))
+	return t.sort(withDescendants(slices.AppendSeq(t.adopted(), maps.Keys(t.leaders))))
 }
 
 // sort assigns each living process to its run, and reaps adopted ones that have ended.
@@ -176,7 +190,7 @@ func (t *tracker) freeze(p *Process) {
 
 // look updates what is known of a run and returns its living processes.
 func (t *tracker) look(p *Process) []member {
-	return t.sort(withDescendants(append(adopted(), p.PID)))[p]
+	return t.sort(withDescendants(append(t.adopted(), p.PID)))[p]
 }
 
 // groupsOf returns the process groups of a run that were seen a moment ago: a number that was seen long ago may
@@ -218,7 +232,7 @@ func (t *tracker) remind(p *Process) {
 func (t *tracker) alive(p *Process) bool {
 	var before []int
 	for n := range maxLooks {
-		now := adopted()
+		now := t.adopted()
 		if len(t.sort(withDescendants(now))[p]) > 0 {
 			return true
 		}

@@ -69,6 +69,9 @@ func (l *loop) run(first engine.Event) {
 		l.drain()
 	}
 	close(l.stopped)
+	if l.tracer != nil {
+		l.tracer.Close()
+	}
 	l.terminals.Close()
 	if err := l.results.Save(); err != nil {
 		l.Note("files will have to be read again next time: " + err.Error())

@@ -7,8 +7,6 @@ import (
 	"strings"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
-
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/text/escape"
@@ -82,7 +80,7 @@ func (r *root) notify() {
 		return
 	}
 	verdict := strings.ToUpper(string(r.Live.Verdict.Word)) + "  " + r.Live.Verdict.Text
-	r.Run(tea.Raw(notice(r.habits.Notify, os.Getenv, r.Live.Project.Name, verdict)))
+	r.Run(view.Tell(notice(r.habits.Notify, os.Getenv, r.Live.Project.Name, verdict)))
 }
 
 // notice is the sequence for a notice: a desktop notice (OSC 777 in rxvt, foot and VTE terminals, otherwise OSC 9), or

@@ -20,6 +20,7 @@ import (
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/cells"
+	"omnivigil/internal/face/tui/display"
 	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/overview"
 	"omnivigil/internal/face/tui/panels"
@@ -52,13 +53,9 @@ type Screen struct {
 	Remote *view.Remote
 
 	program *tea.Program
-	out     *output
+	display *display.Display
 	root    *root
 }
-
-// framesDrawn is the maximum number of frames a second. It is twice that of snapshots, so that a key's effect shows
-// soon.
-const framesDrawn = 2 * api.MaxFrames
 
 // Run shows the project until it has ended, the user closes the screen, or the context is done. It returns the newest
 // snapshot. The error tells why the screen could not be shown, or is api.ErrLost if the supervisor is gone.
@@ -66,21 +63,25 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	s.root = newRoot(ctx, s.Project, s.First)
-	s.root.Terminal, s.root.habitsNow = s.Terminal, s.HabitsNow
+	s.root.habitsNow = s.HabitsNow
 	s.root.adopt(s.Habits, s.Problems)
 	s.root.TypedWords, s.root.Remember = s.Words, s.Remember
 	s.root.SaveSelection, s.root.ListOthers, s.root.Remote = s.SaveSelection, s.ListOthers, s.Remote
-	s.root.redraw = s.redraw
-	s.out = &output{File: os.Stdout}
+	s.display = display.Open(os.Stdin, os.Stdout, os.Environ())
+	s.root.Terminal, s.root.Lend = s.told, s.display.Lend
+	drawn := &frames{root: s.root, display: s.display}
+	width, height := s.display.Size()
 	s.program = tea.NewProgram(
-		s.root,
-		tea.WithOutput(s.out),
+		drawn,
+		tea.WithWindowSize(width, height),
+		tea.WithoutRenderer(),
 		tea.WithoutSignalHandler(),
-		tea.WithFPS(framesDrawn),
+		tea.WithFPS(1), // how often it looks for something to write, which it never has
 		tea.WithContext(ctx),
 	)
 	s.told(true)
 	defer s.told(false)
+	go s.resized(ctx, drawn)
 	go s.follow(ctx)
 	go s.watchOthers(ctx)
 	go api.WatchSilence(ctx, s.Project, func(silent time.Duration) { s.program.Send(silentMsg(silent)) })
@@ -97,9 +98,18 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 // SwitchTo is the settings file of the project that the user wants to see after Run; empty: none.
 func (s *Screen) SwitchTo() string { return s.root.SwitchTo }
 
+// told takes the terminal, or gives it back.
 func (s *Screen) told(taken bool) {
-	if s.Terminal != nil {
-		s.Terminal(taken)
+	if taken && s.Terminal != nil {
+		s.Terminal(true)
+	}
+	if taken {
+		s.display.Take()
+	} else {
+		s.display.Give()
+	}
+	if !taken && s.Terminal != nil {
+		s.Terminal(false)
 	}
 }
 
@@ -117,7 +127,6 @@ func (s *Screen) follow(ctx context.Context) {
 type root struct {
 	*view.Model
 	clock     func() time.Time
-	redraw    func(context.Context) // draws the whole screen after another program had the terminal
 	habits    Habits
 	habitsNow func() (Habits, []string, bool)
 	own       string // what is wrong with the personal file
@@ -151,8 +160,8 @@ type (
 	endMsg    struct{ err error } // the project has ended, or can no longer be followed
 )
 
-// Init starts the clock, and asks the terminal for its background.
-func (r *root) Init() tea.Cmd { return tea.Batch(r.tick(), tea.RequestBackgroundColor) }
+// Init starts the clock.
+func (r *root) Init() tea.Cmd { return r.tick() }
 
 // tick moves the axis: while something is moving, once a column but at most ten times a second; otherwise every two
 // seconds, so that an idle screen costs nothing.
@@ -214,10 +223,8 @@ func (r *root) handle(msg tea.Msg) {
 		r.Top().Update(r.Model, msg)
 	case tea.ResumeMsg:
 		r.TellTerminal(true)
-		r.drawAgain()
 	case view.TerminalBackMsg:
 		r.ShowError(msg.Err)
-		r.drawAgain()
 	case *api.Snapshot:
 		r.Live = msg
 		r.Recall()
@@ -469,16 +476,6 @@ func pauseOrResumeAll(m *view.Model) api.Action {
 		return api.Resume
 	}
 	return api.Pause
-}
-
-// drawAgain draws the whole screen after it got the terminal back.
-func (r *root) drawAgain() {
-	if redraw := r.redraw; redraw != nil {
-		r.Later(func(ctx context.Context) view.Then {
-			redraw(ctx)
-			return nil
-		})
-	}
 }
 
 // suspend gives the terminal to the shell until the shell resumes the screen.

@@ -65,6 +65,7 @@ func (r *Live) spawn(o engine.Start) {
 	prober := probe.New(r.Unit.Ready)
 	spec := r.spec(o.Command.Plus(slices.Concat(o.Words, r.firstWords(o))))
 	spec.Exited = func(x process.Exit) { r.exited(x) }
+	spec.Again = r.Number > 1
 	spawned := r.expectPasses()
 	process, err := r.begin(spec, func(spec process.Spec) (Process, error) { return r.project.Begin(r, spec) })
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/atotto/clipboard"
+	"github.com/charmbracelet/x/ansi"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/face/tui/stream"
@@ -112,7 +113,7 @@ func (p *picking) copy(m *view.Model) {
 			return func() { m.Said = lines + " copied" }
 		}
 		return func() { // whether the terminal takes it cannot be known
-			m.Run(tea.SetClipboard(text))
+			m.Run(view.Tell(ansi.SetSystemClipboard(text)))
 			m.Said = fmt.Sprintf("%s sent to the terminal's clipboard; %s and then w write lines to a file", lines,
 				m.KeyOf("select-lines"))
 		}

@@ -38,7 +38,8 @@ type Model struct {
 type outside struct {
 	Ctx           context.Context
 	Project       api.Project
-	Terminal      func(taken bool)                        // called when the screen takes the terminal, and gives it back; may be nil
+	Terminal      func(taken bool)                        // takes the terminal, or gives it back; may be nil
+	Lend          func(run func() error) error            // gives the terminal to what runs
 	SaveSelection func(name string, units []string) error // writes the personal file; may be nil
 	Remember      func([]string)                          // called in the background with arguments that the user has typed; may be nil
 }
@@ -191,13 +192,6 @@ func (m *Model) Run(cmd tea.Cmd) { m.Commands = append(m.Commands, cmd) }
 // Listen is Later for work that may wait for as long as a view is open.
 func (m *Model) Listen(wait func() Then) {
 	m.Listeners = append(m.Listeners, func() tea.Msg { return wait() })
-}
-
-// TellTerminal reports that the screen takes the terminal, or gives it back.
-func (m *Model) TellTerminal(taken bool) {
-	if m.Terminal != nil {
-		m.Terminal(taken)
-	}
 }
 
 // AskUnit requests an action on the selected unit.

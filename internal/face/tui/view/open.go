@@ -3,12 +3,8 @@ package view
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"net/netip"
 	"os"
-	"os/exec"
-
-	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/output/locate"
 	"omnivigil/internal/process/browser"
@@ -30,18 +26,6 @@ func (m *Model) OpenEditor(p location.Location) {
 	m.runEditor(cmd, terminal)
 }
 
-// runEditor runs an editor, on this terminal if it needs one.
-func (m *Model) runEditor(cmd *exec.Cmd, terminal bool) {
-	switch {
-	case terminal:
-		// The terminal itself: editors look at it, and the screen's own output is a pipe for them.
-		cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
-		m.Run(tea.ExecProcess(cmd, func(err error) tea.Msg { return TerminalBackMsg{edited(cmd, err)} }))
-	default:
-		m.Later(func(context.Context) Then { return m.Report(edited(cmd, cmd.Run())) })
-	}
-}
-
 // OpenLocation opens the location of a test or a finding in the user's editor, if the file exists.
 func (m *Model) OpenLocation(p location.Location) {
 	if p.File == "" {
@@ -53,14 +37,6 @@ func (m *Model) OpenLocation(p location.Location) {
 		return
 	}
 	m.OpenEditor(location.Location{File: p.File, Line: p.Line, Column: p.Column})
-}
-
-// edited explains the error of an editor.
-func edited(cmd *exec.Cmd, err error) error {
-	if err != nil {
-		return fmt.Errorf("the editor %s failed: %w", cmd.Args[0], err)
-	}
-	return nil
 }
 
 // Addresses are the addresses that the selected unit listens on.
@@ -75,6 +51,3 @@ func (m *Model) Browse() {
 	}
 	m.Later(func(context.Context) Then { return m.Report(browser.Open(address)) })
 }
-
-// TerminalBackMsg is sent when an editor has given the terminal back. Err is the editor's error.
-type TerminalBackMsg struct{ Err error }

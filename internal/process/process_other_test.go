@@ -1,0 +1,5 @@
+//go:build unix && !(linux && (amd64 || arm64))
+
+package process
+
+func waitWithSpare(string) {}

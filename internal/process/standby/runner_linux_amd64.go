@@ -1,0 +1,5 @@
+package standby
+
+import "debug/elf"
+
+const machine = elf.EM_X86_64
