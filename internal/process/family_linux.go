@@ -93,8 +93,19 @@ func adopted() []int {
 	if !listsChildren() {
 		return scanChildren()(member{pid: self})
 	}
-	return childrenOfThread(self, strconv.Itoa(self))
+	list, _ := rereadProc(ownChildren())
+	return numbers(list)
 }
+
+// ownChildren is the open list of the children of the first thread.
+var ownChildren = sync.OnceValue(func() int {
+	self := os.Getpid()
+	fd, err := unix.Open(childrenFile(self, strconv.Itoa(self)), unix.O_RDONLY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return -1
+	}
+	return fd
+})
 
 // withDescendants returns processes and all their descendants. It may miss some while others are ending.
 func withDescendants(pids []int) []member {
@@ -128,16 +139,25 @@ func readProc(file string) ([]byte, error) {
 		return nil, &os.PathError{Op: "open", Path: file, Err: err}
 	}
 	defer unix.Close(fd)
+	data, err := rereadProc(fd)
+	if err != nil {
+		return nil, &os.PathError{Op: "read", Path: file, Err: err}
+	}
+	return data, nil
+}
+
+// rereadProc reads an open file of /proc from its beginning, with what it contains now.
+func rereadProc(fd int) ([]byte, error) {
 	data := make([]byte, 0, 1024)
 	for {
 		if len(data) == cap(data) {
 			data = append(data, 0)[:len(data)]
 		}
-		n, err := unix.Read(fd, data[len(data):cap(data)])
+		n, err := unix.Pread(fd, data[len(data):cap(data)], int64(len(data)))
 		switch {
 		case err == unix.EINTR:
 		case err != nil:
-			return nil, &os.PathError{Op: "read", Path: file, Err: err}
+			return nil, err
 		case n == 0:
 			return data, nil
 		default:

@@ -10,7 +10,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -101,7 +100,8 @@ type Process struct {
 	shown   atomic.Int64 // bytes written to its terminal
 	reading reading
 	told    told
-	strays  bool // some of its processes were found outside its tree; owned by the tracker
+	strays  bool      // some of its processes were found outside its tree; owned by the tracker
+	looked  time.Time // when the tracker looked ahead; owned by it
 }
 
 // Start runs the command. An error tells what was tried and why it failed; no callback is called then. It wraps
@@ -255,7 +255,7 @@ func (p *Process) SignalLeader(name string) error {
 	if err != nil {
 		return err
 	}
-	if err := p.cmd.Process.Signal(sig); err != nil && !errors.Is(err, os.ErrProcessDone) {
+	if err := p.cmd.Process.Signal(sig); err != nil && !errors.Is(err, os.ErrProcessDone) && !p.ended.Load() {
 		return fmt.Errorf("send %s to process %d: %w", name, p.PID, err)
 	}
 	return nil
@@ -272,6 +272,14 @@ func (p *Process) signal(name string) error {
 		return fmt.Errorf("send %s to process %d: %w", name, p.PID, err)
 	}
 	return nil
+}
+
+// LookAhead prepares a signal that will probably follow within a millisecond or two, so that it is sent sooner. It
+// blocks for a fraction of a millisecond.
+func (p *Process) LookAhead() {
+	p.spawner.mu.Lock()
+	defer p.spawner.mu.Unlock()
+	p.spawner.tracker.lookAhead(p)
 }
 
 // remind sends the last signal to processes that have not got it because they were just being started.
@@ -301,7 +309,7 @@ func (p *Process) follow() {
 		p.read()
 	}()
 	p.awaitEnd()
-	err := p.cmd.Wait()
+	exit := p.reap()
 	p.ended.Store(true)
 	p.endFamily()
 	select {
@@ -314,7 +322,8 @@ func (p *Process) follow() {
 	p.spawner.mu.Lock()
 	p.spawner.tracker.drop(p)
 	p.spawner.mu.Unlock()
-	p.spec.Exited(exitOf(p.cmd, err))
+	p.spec.Exited(exit)
+	p.cmd.Process.Release()
 }
 
 // AllRead reports whether everything that the process had written to its terminal before the call has been passed to
@@ -364,12 +373,4 @@ func (p *Process) endFamily() {
 			p.signal("KILL")
 		}
 	}
-}
-
-func exitOf(cmd *exec.Cmd, err error) Exit {
-	var exit *exec.ExitError
-	if err != nil && !errors.As(err, &exit) && !errors.Is(err, io.EOF) {
-		return Exit{Code: -1}
-	}
-	return exitFromState(cmd.ProcessState)
 }

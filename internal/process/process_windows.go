@@ -43,6 +43,8 @@ func (tracker) drop(*Process) {}
 
 func (tracker) expect(int, bool) {}
 
+func (tracker) lookAhead(*Process) {}
+
 type told struct{}
 
 func (tracker) remind(*Process) {}
@@ -57,4 +59,7 @@ func BecomeSubreaper() error { return nil }
 // EndDescendants does nothing on this system.
 func EndDescendants(func() bool) {}
 
-func exitFromState(state *os.ProcessState) Exit { return Exit{Code: state.ExitCode()} }
+func (p *Process) reap() Exit {
+	p.cmd.Wait()
+	return Exit{Code: p.cmd.ProcessState.ExitCode()}
+}

@@ -154,8 +154,11 @@ func (t *tracker) signal(p *Process, sig syscall.Signal) error {
 	if sig == syscall.SIGKILL {
 		t.freeze(p)
 	}
-	p.told = told{sig, map[int]bool{}}
-	t.look(p)
+	p.told = told{signal: sig, groups: map[int]bool{}}
+	ahead := sig != syscall.SIGKILL && time.Since(p.looked) < fresh
+	if !ahead {
+		t.look(p)
+	}
 	var failed error
 	for _, group := range t.groupsOf(p) {
 		p.told.groups[group] = true
@@ -163,7 +166,19 @@ func (t *tracker) signal(p *Process, sig syscall.Signal) error {
 			failed = err
 		}
 	}
+	if ahead { // for processes that are that young
+		t.remind(p)
+	}
 	return failed
+}
+
+// fresh is how long a look counts as one at a signal.
+const fresh = 2 * time.Millisecond
+
+// lookAhead looks up the groups of a run that will probably be signalled soon.
+func (t *tracker) lookAhead(p *Process) {
+	t.look(p)
+	p.looked = time.Now()
 }
 
 // maxLooks is how often a run is searched for new processes; what is left then is found by the next reminder.

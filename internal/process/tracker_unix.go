@@ -18,6 +18,8 @@ func (tracker) drop(*Process) {}
 
 func (tracker) expect(int, bool) {}
 
+func (tracker) lookAhead(*Process) {}
+
 type told struct{}
 
 func (tracker) remind(*Process) {}

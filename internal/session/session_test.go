@@ -87,6 +87,8 @@ type actor struct {
 func (p *actor) ID() int { return p.id }
 
 func (p *actor) AllRead() bool { return true }
+func (*actor) LookAhead()      {}
+
 func (p *actor) Working() bool { return false }
 
 func (p *actor) Signal(name string) error {

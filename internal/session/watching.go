@@ -185,6 +185,11 @@ func (l *loop) touched(now time.Time, ev watch.Touched) {
 			t.Written = append(t.Written, ev.Written[i])
 		}
 	}
+	for _, name := range t.Units {
+		if live := l.live[name]; live != nil {
+			live.MayStop()
+		}
+	}
 	l.step(now, t)
 	for _, name := range t.Units {
 		if live := l.live[name]; live != nil && live.Unit.Pass != nil {

@@ -59,6 +59,9 @@ type Server struct {
 // ID implements Process: it has no number of its own.
 func (p *Server) ID() int { return 0 }
 
+// LookAhead implements run.Process.
+func (*Server) LookAhead() {}
+
 // Working implements Process.
 func (p *Server) Working() bool { return false }
 

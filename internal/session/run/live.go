@@ -392,6 +392,16 @@ func (r *Live) Stop(name string) {
 	}
 }
 
+// mayStopWithin is how soon a run must be stopped after a write to be prepared for that: later it does not matter.
+const mayStopWithin = 2 * time.Millisecond
+
+// MayStop prepares the run to be stopped at once because one of its files was written. It does not block.
+func (r *Live) MayStop() {
+	if p := r.Process(); p != nil && r.Unit.Debounce < mayStopWithin {
+		go p.LookAhead()
+	}
+}
+
 // Reload sends a signal that should not end the run. It does not block.
 func (r *Live) Reload(name string) {
 	if p := r.Process(); p != nil {

@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"omnivigil/internal/api/otlp"
 	"omnivigil/internal/engine"
@@ -28,6 +29,7 @@ type Spawner interface {
 // Process is a running process with all its descendants.
 type Process interface {
 	ID() int
+	LookAhead()                       // a signal that should end it will probably follow at once
 	Working() bool                    // it is running or can run
 	AllRead() bool                    // everything that it has written was passed to Output
 	Signal(name string) error         // a signal that should end it
@@ -127,9 +129,14 @@ func isNotForUnits(variable string) bool {
 	return slices.Contains(ofTerminals, name) || strings.HasPrefix(name, share.Variables)
 }
 
+// forUnits is the machine's environment, as far as it is for units.
+var forUnits = sync.OnceValue(func() []string {
+	return append(slices.DeleteFunc(os.Environ(), isNotForUnits), "TERM=xterm-256color")
+})
+
 // environment is the machine's environment, overridden by the unit's variables.
 func (r *Live) environment() []string {
-	env := append(slices.DeleteFunc(os.Environ(), isNotForUnits), "TERM=xterm-256color")
+	env := slices.Clone(forUnits())
 	if session := r.project.Session; session != "" {
 		env = append(env, "TRACEPARENT="+otlp.Parent(session, int(r.ripple.Load()), r.Unit.Name, r.Number))
 	}
