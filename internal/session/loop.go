@@ -30,6 +30,7 @@ type loop struct {
 	ignored  map[string][]string // files that units ignore, in this session
 	judged   api.Verdict         // the newest, with secrets
 	ahead    time.Duration       // how far the wall clock has moved relative to the steady one
+	quiet    quiet
 	over     bool
 }
 
@@ -59,6 +60,7 @@ func (l *loop) run(first engine.Event) {
 			}
 		case now := <-tick.C:
 			l.beat(now)
+		case <-l.quiet.over():
 		case <-l.reread:
 			l.readSettings(time.Now(), l.watching.burst)
 		case <-l.watching.retry:
@@ -108,9 +110,14 @@ func (l *loop) drain() {
 	}
 }
 
+// publish shows the engine's state to those who ask, and tells faces of it.
 func (l *loop) publish() {
 	snap := l.engine.Snapshot()
 	l.snapshot.Store(snap)
+	if l.quiet.holds() && !l.over {
+		return
+	}
+	l.quiet.told()
 	l.judge(snap)
 	l.release(snap)
 	l.notify()
@@ -134,6 +141,7 @@ func (l *loop) step(now time.Time, ev engine.Event) {
 func (l *loop) carryOut(order engine.Order) {
 	switch o := order.(type) {
 	case engine.Start:
+		l.quiet.begin()
 		l.live[o.Unit] = run.New(l.project(), l.plan.Unit(o.Unit), o.Run, o.Ripple)
 		l.live[o.Unit].Start(o)
 	case engine.Proceed:
@@ -141,6 +149,7 @@ func (l *loop) carryOut(order engine.Order) {
 			of.Proceed()
 		}
 	case engine.StopRun:
+		l.quiet.begin()
 		if of := l.runOf(o.Unit, o.Run); of != nil {
 			of.Stop(o.Name)
 		}
