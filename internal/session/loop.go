@@ -142,6 +142,9 @@ func (l *loop) carryOut(order engine.Order) {
 	switch o := order.(type) {
 	case engine.Start:
 		l.quiet.begin()
+		if l.meter != nil {
+			l.meter.Begun()
+		}
 		l.live[o.Unit] = run.New(l.project(), l.plan.Unit(o.Unit), o.Run, o.Ripple)
 		l.live[o.Unit].Start(o)
 	case engine.Proceed:

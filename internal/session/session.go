@@ -11,6 +11,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -242,14 +243,9 @@ func Start(c Config) (*Session, error) {
 	if s.spawner == nil {
 		s.tracer = process.New()
 		s.spawner = run.System{Spawner: s.tracer}
-		s.meter = &meter.Meter{
-			Source:  s.tracer,
-			Opened:  s.opened,
-			Listens: s.listens,
-			Moved:   s.notify,
-			Note:    s.Note,
-			Written: s.written,
-		}
+		s.meter = meter.New(s.tracer)
+		s.meter.Opened, s.meter.Listens, s.meter.Written = s.opened, s.listens, s.written
+		s.meter.Moved, s.meter.Note, s.meter.Young = s.notify, s.Note, s.isYoung
 		machine := &survey.Survey{Load: s.tracer.Load}
 		s.meter.Surveyed = func() {
 			cpu := func(unit string) float64 { return s.meter.Uses()[unit].CPU }
@@ -299,6 +295,16 @@ func Start(c Config) (*Session, error) {
 func (s *Session) Plan() *plan.Plan { return s.shownPlan.Load() }
 
 // state returns the current state of the engine.
+// youth is how long a run is young: a service has opened its ports by then, as a rule.
+const youth = 30 * time.Second
+
+// isYoung reports whether a run is young.
+func (s *Session) isYoung() bool {
+	return slices.ContainsFunc(s.state().Units, func(u *engine.Unit) bool {
+		return u.Run.Number > 0 && u.Run.EndedAt.IsZero() && time.Since(s.time(u.Run.OrderedAt)) < youth
+	})
+}
+
 func (s *Session) state() *engine.Snapshot { return s.snapshot.Load() }
 
 // Done is closed when everything has ended after a request to quit.

@@ -133,7 +133,8 @@ type root struct {
 	lost      error  // why the project can no longer be followed
 	away      away
 	pressed   lastKey
-	awaited   int // requests without an answer
+	moved     time.Time // when the last snapshot came, or a key
+	awaited   int       // requests without an answer
 	picture
 }
 
@@ -164,9 +165,12 @@ type (
 func (r *root) Init() tea.Cmd { return r.tick() }
 
 // tick moves the axis: while something is moving, once a column but at most ten times a second; otherwise every two
-// seconds, so that an idle screen costs nothing.
+// seconds, and when nothing has moved for a minute, so that no time is shown in seconds, every five.
 func (r *root) tick() tea.Cmd {
 	pause := 2 * time.Second
+	if r.Now.Sub(r.moved) > time.Minute {
+		pause = 5 * time.Second
+	}
 	if r.Live.Verdict.Word == api.VerdictUpdating {
 		pause = max(min(lanes.AxisOf(r.Model).Column, pause), 100*time.Millisecond)
 	}
@@ -212,6 +216,7 @@ func (r *root) handle(msg tea.Msg) {
 			r.SetGround(cells.DarkGround)
 		}
 	case tea.KeyPressMsg:
+		r.moved = r.Now
 		r.use()
 		r.press(msg)
 	case tea.FocusMsg:
@@ -226,7 +231,7 @@ func (r *root) handle(msg tea.Msg) {
 	case view.TerminalBackMsg:
 		r.ShowError(msg.Err)
 	case *api.Snapshot:
-		r.Live = msg
+		r.Live, r.moved = msg, r.Now
 		r.Recall()
 		r.MeetUnits()
 		r.notify()

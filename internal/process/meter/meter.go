@@ -20,11 +20,11 @@ type Use struct {
 	Endpoints []netip.AddrPort
 }
 
-// Listening sockets are checked often, because a user waits for them; it costs little as long as there are no new
-// ones. Usage is checked less often.
+// Listening sockets are checked often while a run is young, because a user waits for them. Usage is checked less often.
 const (
 	listenPause = 200 * time.Millisecond
-	surveyEvery = 10 // in units of listenPause
+	surveyPause = 2 * time.Second
+	allEvery    = 5 // surveys of which one checks the sockets of all processes while no run is young
 )
 
 // Source is what a Meter reads from: a spawner.
@@ -47,12 +47,26 @@ type Meter struct {
 	Sampled func(now time.Time, figures map[string]Sample)
 	// Written, if set, returns how many bytes a unit has written since the session started.
 	Written func(unit string) int64
+	// Young, if set, reports whether a run has started a short time ago.
+	Young func() bool
 
+	begun  chan struct{} // see Begun
 	uses   atomic.Pointer[map[string]Use]
 	told   map[opened]bool
 	listen map[*process.Process]bool
 	before map[*process.Process]process.Use
 	last   time.Time
+}
+
+// New returns a meter, whose fields are to be set before Run.
+func New(source Source) *Meter { return &Meter{Source: source, begun: make(chan struct{}, 1)} }
+
+// Begun notes that a run starts. It does not block, and may be called from any goroutine.
+func (m *Meter) Begun() {
+	select {
+	case m.begun <- struct{}{}:
+	default:
+	}
 }
 
 type opened struct {
@@ -70,21 +84,34 @@ func (m *Meter) Uses() map[string]Use {
 
 // Run keeps Uses up to date until stopped is closed.
 func (m *Meter) Run(stopped <-chan struct{}) {
-	ticker := time.NewTicker(listenPause)
-	defer ticker.Stop()
+	timer := time.NewTimer(listenPause)
+	defer timer.Stop()
 	m.told, m.last = map[opened]bool{}, time.Now()
-	for n := 0; ; n++ {
+	surveyed := time.Time{}
+	for n := 0; ; {
 		select {
-		case <-ticker.C:
+		case <-timer.C:
+		case <-m.begun:
 		case <-stopped:
 			return
 		}
-		now, surveyed := time.Now(), n%surveyEvery == 0
-		moved := m.look(now, surveyed)
-		if surveyed && m.Surveyed != nil {
+		young := m.Young == nil || m.Young()
+		if timer.Reset(listenPause); !young {
+			timer.Reset(surveyPause)
+		}
+		now := time.Now()
+		if now.Sub(surveyed) < surveyPause-listenPause/2 { // a tick may come a little early
+			if m.look(now, false, false) {
+				m.Moved()
+			}
+			continue
+		}
+		surveyed, n = now, n+1
+		moved := m.look(now, true, young || n%allEvery == 0)
+		if m.Surveyed != nil {
 			m.Surveyed()
 		}
-		if surveyed && m.Sampled != nil {
+		if m.Sampled != nil {
 			m.Sampled(now, m.samples())
 		}
 		if moved { // figures alone can wait for the next round
@@ -123,10 +150,10 @@ func (m *Meter) samples() map[string]Sample {
 }
 
 // look measures once and reports whether addresses were added or removed. It may have missed a process that was just
-// being created, so at each survey all are checked again.
-func (m *Meter) look(now time.Time, survey bool) (moved bool) {
+// being created, so all are checked again from time to time.
+func (m *Meter) look(now time.Time, survey, all bool) (moved bool) {
 	next := map[string]Use{}
-	listening, looked := m.Source.Listening(survey)
+	listening, looked := m.Source.Listening(all)
 	for unit, u := range m.Uses() {
 		if looked {
 			u.Endpoints = nil
