@@ -102,13 +102,14 @@ var allowed = map[string]string{
 	"face/plain":           "api text/escape text/format",
 	"face/remote":          "api/bridge text/escape text/format",
 	"face/timeline":        "api api/past text/format",
-	"face/tui": "api face/timeline face/tui/arguments face/tui/cells face/tui/charts face/tui/lanes " +
+	"face/tui": "api face/timeline face/tui/arguments face/tui/cells face/tui/charts face/tui/display face/tui/lanes " +
 		"face/tui/mapview face/tui/overview face/tui/panels face/tui/results face/tui/ripples face/tui/typing " +
 		"face/tui/unitview face/tui/view output/query text/escape text/format text/suggest",
 	"face/tui/arguments": "api face/tui/overview face/tui/view text/format text/shellwords",
 	"face/tui/cells":     "api face/timeline text/theme",
 	"face/tui/charts": "api/past face/draw face/timeline face/tui/cells face/tui/lanes face/tui/overview " +
 		"face/tui/view text/format",
+	"face/tui/display": "",
 	"face/tui/lanes":   "api face/draw face/timeline face/tui/cells face/tui/view text/format",
 	"face/tui/mapview": "api face/draw face/timeline face/tui/cells face/tui/lanes face/tui/view",
 	"face/tui/overview": "api face/draw face/export face/timeline face/tui/cells face/tui/lanes face/tui/stream " +
@@ -146,11 +147,12 @@ var allowed = map[string]string{
 		"text/shellwords text/suggest",
 	"plan/values":      "plan plan/document text/lazyregexp text/suggest",
 	"plan/variables":   "plan text/lazyregexp",
-	"process":          "process/observe text/suggest",
+	"process":          "process/observe process/standby text/suggest",
 	"process/browser":  "",
 	"process/meter":    "process",
 	"process/observe":  "",
 	"process/probe":    "plan",
+	"process/standby":  "",
 	"relay":            "text/theme",
 	"results":          "api plan text/lazyregexp text/location text/shellwords",
 	"results/findings": "results results/source text/lazyregexp text/location",
@@ -165,12 +167,13 @@ var allowed = map[string]string{
 	"results/sarif":          "",
 	"results/source":         "text/lazyregexp text/location",
 	"session": "api api/changes api/past engine engine/explain engine/recording output/lens output/logbook " +
-		"output/reader output/redact plan plan/edit plan/settings process process/browser process/meter " +
-		"process/observe results session/account session/changes session/ended session/explanation " +
-		"session/history session/impact session/observation session/outcomes session/outputs session/pages " +
-		"session/run session/sharing session/snapshot session/survey session/terminals session/verdicts " +
-		"session/waited session/writers store/consent store/contents store/history store/observed store/reuse " +
-		"store/setup store/share text/escape text/format text/suggest watch watch/pattern",
+		"output/reader output/redact plan plan/edit plan/settings process process/browser " +
+		"process/meter process/observe results session/account session/changes session/ended " +
+		"session/explanation session/history session/impact session/observation session/outcomes " +
+		"session/outputs session/pages session/quiet session/run session/sharing session/snapshot " +
+		"session/survey session/terminals session/verdicts session/waited session/writers " +
+		"store/consent store/contents store/history store/observed store/reuse store/setup " +
+		"store/share text/escape text/format text/suggest watch watch/pattern",
 	"session/account": "api",
 	"session/changes": "api api/changes files output/redact plan store/contents store/history text/diff " +
 		"text/escape",
@@ -188,6 +191,7 @@ var allowed = map[string]string{
 	"session/outputs":  "api engine plan session/impact watch/pattern",
 	"session/pages": "api engine engine/explain output/logbook plan process relay session/outputs session/run " +
 		"text/escape text/format",
+	"session/quiet": "",
 	"session/run": "api api/otlp engine engine/explain output/logbook output/redact output/terminal plan " +
 		"process process/observe process/probe results results/passes results/readers results/record " +
 		"store/contents store/reuse store/setup store/share text/escape text/format",

@@ -57,6 +57,20 @@ func (s *Snapshot) AsOf(at time.Time, verdict Verdict) *Snapshot {
 	return &out
 }
 
+// GoodSince is when the last good run of the unit began; zero: there was none.
+func (u *Unit) GoodSince() (at time.Time) {
+	run := 0
+	for _, m := range slices.Backward(u.Marks) {
+		if run == 0 && (m.State == Ready || m.State == Done) {
+			run = m.Run
+		}
+		if run > 0 && m.Run == run {
+			at = m.At
+		}
+	}
+	return at
+}
+
 // asOf is Snapshot.AsOf for one unit.
 func (u *Unit) asOf(at time.Time) *Unit {
 	out := *u

@@ -2,8 +2,6 @@ package session
 
 import (
 	"context"
-	"slices"
-	"time"
 
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/changes"
@@ -31,19 +29,5 @@ func (s *Session) sinceGood(u *api.Unit) changes.Changes {
 	if !s.keepsChanges() {
 		return changes.Changes{}
 	}
-	return s.changes.Since(goodSince(u), u.Suspects)
-}
-
-// goodSince is when the last good run of a unit began; zero: there was none.
-func goodSince(u *api.Unit) (at time.Time) {
-	run := 0
-	for _, m := range slices.Backward(u.Marks) {
-		if run == 0 && (m.State == api.Ready || m.State == api.Done) {
-			run = m.Run
-		}
-		if run > 0 && m.Run == run {
-			at = m.At
-		}
-	}
-	return at
+	return s.changes.Since(u.GoodSince(), u.Suspects)
 }

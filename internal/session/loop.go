@@ -7,6 +7,7 @@ import (
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/recording"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/session/quiet"
 	"omnivigil/internal/session/run"
 	"omnivigil/internal/session/writers"
 )
@@ -30,7 +31,7 @@ type loop struct {
 	ignored  map[string][]string // files that units ignore, in this session
 	judged   api.Verdict         // the newest, with secrets
 	ahead    time.Duration       // how far the wall clock has moved relative to the steady one
-	quiet    quiet
+	quiet    quiet.Moment
 	over     bool
 }
 
@@ -60,7 +61,7 @@ func (l *loop) run(first engine.Event) {
 			}
 		case now := <-tick.C:
 			l.beat(now)
-		case <-l.quiet.over():
+		case <-l.quiet.Over():
 		case <-l.reread:
 			l.readSettings(time.Now(), l.watching.burst)
 		case <-l.watching.retry:
@@ -114,10 +115,10 @@ func (l *loop) drain() {
 func (l *loop) publish() {
 	snap := l.engine.Snapshot()
 	l.snapshot.Store(snap)
-	if l.quiet.holds() && !l.over {
+	if l.quiet.Holds() && !l.over {
 		return
 	}
-	l.quiet.told()
+	l.quiet.Told()
 	l.judge(snap)
 	l.release(snap)
 	l.notify()
@@ -141,7 +142,7 @@ func (l *loop) step(now time.Time, ev engine.Event) {
 func (l *loop) carryOut(order engine.Order) {
 	switch o := order.(type) {
 	case engine.Start:
-		l.quiet.begin()
+		l.quiet.Begin()
 		if l.meter != nil {
 			l.meter.Begun()
 		}
@@ -152,7 +153,7 @@ func (l *loop) carryOut(order engine.Order) {
 			of.Proceed()
 		}
 	case engine.StopRun:
-		l.quiet.begin()
+		l.quiet.Begin()
 		if of := l.runOf(o.Unit, o.Run); of != nil {
 			of.Stop(o.Name)
 		}

@@ -11,7 +11,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -245,7 +244,8 @@ func Start(c Config) (*Session, error) {
 		s.spawner = run.System{Spawner: s.tracer}
 		s.meter = meter.New(s.tracer)
 		s.meter.Opened, s.meter.Listens, s.meter.Written = s.opened, s.listens, s.written
-		s.meter.Moved, s.meter.Note, s.meter.Young = s.notify, s.Note, s.isYoung
+		s.meter.Moved, s.meter.Note = s.notify, s.Note
+		s.meter.Young = func() bool { return survey.HasYoung(s.state().Units, time.Now(), s.time) }
 		machine := &survey.Survey{Load: s.tracer.Load}
 		s.meter.Surveyed = func() {
 			cpu := func(unit string) float64 { return s.meter.Uses()[unit].CPU }
@@ -295,16 +295,6 @@ func Start(c Config) (*Session, error) {
 func (s *Session) Plan() *plan.Plan { return s.shownPlan.Load() }
 
 // state returns the current state of the engine.
-// youth is how long a run is young: a service has opened its ports by then, as a rule.
-const youth = 30 * time.Second
-
-// isYoung reports whether a run is young.
-func (s *Session) isYoung() bool {
-	return slices.ContainsFunc(s.state().Units, func(u *engine.Unit) bool {
-		return u.Run.Number > 0 && u.Run.EndedAt.IsZero() && time.Since(s.time(u.Run.OrderedAt)) < youth
-	})
-}
-
 func (s *Session) state() *engine.Snapshot { return s.snapshot.Load() }
 
 // Done is closed when everything has ended after a request to quit.

@@ -1,7 +1,6 @@
 package tui
 
 import (
-	"fmt"
 	"os"
 	"testing"
 	"time"
@@ -10,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/face/tui/view"
 )
 
 // told returns what is sent to the terminal in addition to the screen.
@@ -18,8 +18,8 @@ func told(m *root, snap *api.Snapshot) string {
 	m.handle(snap)
 	text := ""
 	for _, cmd := range m.Commands {
-		if raw, ok := cmd().(tea.RawMsg); ok {
-			text += fmt.Sprint(raw.Msg)
+		if raw, ok := cmd().(view.Sequence); ok {
+			text += string(raw)
 		}
 	}
 	return text

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"encoding/base64"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -105,7 +106,9 @@ func (m *root) copied() string {
 	for _, cmd := range m.Commands {
 		text += fmt.Sprint(cmd())
 	}
-	return text
+	encoded := strings.TrimSuffix(strings.TrimPrefix(text, "\x1b]52;c;"), "\a")
+	data, _ := base64.StdEncoding.DecodeString(encoded) // what is wrong differs from what is expected
+	return string(data)
 }
 
 func TestChosenLines(t *testing.T) {

@@ -4,6 +4,8 @@ package survey
 
 import (
 	"math"
+	"slices"
+	"time"
 
 	"omnivigil/internal/engine"
 )
@@ -68,4 +70,14 @@ func (v *Survey) processors(others int) int {
 		return int(math.Floor(average))
 	}
 	return v.told
+}
+
+// youth is how long a run is young: a service has opened its ports by then, as a rule.
+const youth = 30 * time.Second
+
+// HasYoung reports whether one of the units has a young run; at is the time of a moment.
+func HasYoung(units []*engine.Unit, now time.Time, at func(engine.Moment) time.Time) bool {
+	return slices.ContainsFunc(units, func(u *engine.Unit) bool {
+		return u.Run.Number > 0 && u.Run.EndedAt.IsZero() && now.Sub(at(u.Run.OrderedAt)) < youth
+	})
 }
