@@ -70,12 +70,13 @@ func TestSpareRunsWhatIsStarted(t *testing.T) {
 		spec Spec
 		want string
 	}{
-		{"a variable of its own", Spec{Argv: []string{"/bin/sh", "-c", "echo $RUN-$HOME"}, Env: []string{"RUN=7"}}, "7-\r\n"},
+		{"a variable", Spec{Argv: []string{"/bin/sh", "-c", "echo $RUN-$HOME"}, Env: []string{"RUN=7"}}, "7-\r\n"},
 		{"another size", Spec{Argv: []string{"/bin/sh", "-c", "stty size"}, Cols: 70, Rows: 20}, "20 70\r\n"},
 		{"its directory", Spec{Argv: []string{"/bin/pwd"}}, w.dir + "\r\n"},
 		{"a program that has changed", Spec{Argv: []string{script}}, "new\r\n"},
-		{"its own session and terminal", Spec{Argv: []string{"/bin/sh", "-c", "ps -o sid=,tpgid= -p $$ | tr -d ' ' >/dev/tty; " +
-			"[ $(ps -o sid= -p $$) = $$ ] && echo leads"}}, ""},
+		{"its own session and terminal", Spec{Argv: []string{
+			"/bin/sh", "-c", "ps -o sid=,tpgid= -p $$ | tr -d ' ' >/dev/tty; [ $(ps -o sid= -p $$) = $$ ] && echo leads",
+		}}, ""},
 		{"a code", Spec{Argv: []string{"/bin/sh", "-c", "exit 3"}}, ""},
 	} {
 		t.Run(test.name, func(t *testing.T) {

@@ -13,9 +13,6 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// socketFD is the file of a waiting process by which it is told what to execute: the first after the standard ones.
-const socketFD = 3
-
 // Process is a process that waits, or has executed a program. Its methods may be called from one goroutine at a time.
 type Process struct {
 	Cmd  *exec.Cmd // its own, for signals to it and for its end
@@ -36,7 +33,7 @@ func Start(cmd *exec.Cmd, name string) (*Process, error) {
 	ours, theirs := os.NewFile(uintptr(pair[0]), "standby"), os.NewFile(uintptr(pair[1]), "standby")
 	defer theirs.Close()
 	cmd.Path, cmd.Args, cmd.Env = program, []string{name}, []string{}
-	cmd.ExtraFiles = []*os.File{theirs}
+	cmd.ExtraFiles = []*os.File{theirs} // FD in runner_*.s
 	if err := cmd.Start(); err != nil {
 		ours.Close()
 		return nil, fmt.Errorf("%w: %w", ErrUnavailable, err)

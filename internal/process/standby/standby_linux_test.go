@@ -47,16 +47,17 @@ func (s *started) executes(path string, argv, env []string) string {
 
 func TestExecutes(t *testing.T) {
 	large := strings.Repeat("x", 100_000)
+	shell := func(words ...string) []string { return append([]string{"sh", "-c"}, words...) }
 	for name, c := range map[string]struct {
 		words, env []string
 		want       string
 	}{
-		"arguments":     {words: []string{"sh", "-c", `echo "$0|$1|$2"`, "a", "", "b c"}, want: "a||b c\n"},
+		"arguments":     {words: shell(`echo "$0|$1|$2"`, "a", "", "b c"), want: "a||b c\n"},
 		"an own name":   {words: []string{"-sh", "-c", "echo $0"}, want: "-sh\n"},
-		"variables":     {words: []string{"sh", "-c", "echo $A$B"}, env: []string{"A=1", "B=2 3"}, want: "12 3\n"},
-		"directory":     {words: []string{"sh", "-c", `[ "$(pwd)" = "$OLD" ] || echo other`}, env: []string{"OLD="}, want: "other\n"},
-		"more at once":  {words: []string{"sh", "-c", "echo ${#A}"}, env: []string{"A=" + large, "B=" + large, "C=" + large}, want: "100000\n"},
-		"no more files": {words: []string{"sh", "-c", "(: <&3) 2>/dev/null && echo more; echo ok"}, want: "ok\n"},
+		"variables":     {words: shell("echo $A$B"), env: []string{"A=1", "B=2 3"}, want: "12 3\n"},
+		"directory":     {words: shell(`[ "$(pwd)" = "$OLD" ] || echo other`), env: []string{"OLD="}, want: "other\n"},
+		"more at once":  {words: shell("echo ${#A}"), env: []string{"A=" + large, "B=" + large}, want: "100000\n"},
+		"no more files": {words: shell("(: <&3) 2>/dev/null && echo more; echo ok"), want: "ok\n"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			assert.Equal(t, c.want, start(t).executes("/bin/sh", c.words, c.env))

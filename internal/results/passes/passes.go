@@ -34,7 +34,7 @@ type Reader struct {
 func New(p plan.Pass, spawned time.Time) (*Reader, []Event) {
 	r := &Reader{tools: []phrases{phrasesOf(p)}, since: spawned, open: true}
 	if p.Auto {
-		r.tools = known
+		r.tools = known()
 	}
 	return r, []Event{{After: spawned, By: spawned, Guessed: true}}
 }

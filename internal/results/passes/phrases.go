@@ -2,6 +2,7 @@ package passes
 
 import (
 	"regexp"
+	"sync"
 
 	"omnivigil/internal/plan"
 )
@@ -38,7 +39,7 @@ func phrasesOf(p plan.Pass) phrases {
 // Tools returns the names of the known tools, in the order of the table.
 func Tools() []string {
 	var names []string
-	for _, t := range known {
+	for _, t := range known() {
 		names = append(names, t.tool)
 	}
 	return names
@@ -46,7 +47,7 @@ func Tools() []string {
 
 // known are the common tools, with their phrases in their own watch mode. The phrases come from these versions;
 // testdata has their output. Special ones come first: a tool is taken for the first one that a line matches.
-var known = func() []phrases {
+var known = sync.OnceValue(func() []phrases {
 	var all []phrases
 	for _, t := range []struct{ tool, working, good, bad string }{
 		{"tsc", // 7.0 and 5.x, also with --build
@@ -91,4 +92,4 @@ var known = func() []phrases {
 		all = append(all, p)
 	}
 	return all
-}()
+})

@@ -6,8 +6,6 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/yuin/goldmark"
 	"github.com/yuin/goldmark/ast"
-	"github.com/yuin/goldmark/extension"
-	east "github.com/yuin/goldmark/extension/ast"
 	"github.com/yuin/goldmark/text"
 )
 
@@ -20,11 +18,12 @@ const (
 // formatted is Markdown as a text for a terminal of a width.
 func formatted(markdown string, width int) string {
 	source := []byte(markdown)
-	parsed := goldmark.New(goldmark.WithExtensions(extension.Table)).Parser().Parse(text.NewReader(source))
 	p := &printer{source: source, width: width - len(margin)}
-	p.blocks(parsed, margin)
+	p.blocks(parsed(source), margin)
 	return strings.TrimLeft(p.String(), "\n")
 }
+
+func parsed(source []byte) ast.Node { return goldmark.DefaultParser().Parse(text.NewReader(source)) }
 
 // printer prints blocks.
 type printer struct {
@@ -52,9 +51,13 @@ func (p *printer) blocks(of ast.Node, indent string) {
 					p.after(rest, indent+"  ")
 				}
 			}
-		case *east.Table:
-			p.table(n, indent)
-		case *ast.Paragraph, *ast.TextBlock:
+		case *ast.Paragraph:
+			if rows := p.rowsOf(n); rows != nil {
+				p.table(rows, indent)
+			} else {
+				p.paragraph(p.inline(n), indent, indent)
+			}
+		case *ast.TextBlock:
 			p.paragraph(p.inline(n), indent, indent)
 		default:
 			p.blocks(n, indent)
@@ -79,21 +82,43 @@ func (p *printer) paragraph(text, first, rest string) {
 	}
 }
 
-// table prints the first cell of each row as a title, and the others below it: wide tables do not fit into a terminal.
-func (p *printer) table(t *east.Table, indent string) {
-	for row := t.FirstChild(); row != nil; row = row.NextSibling() {
-		if _, is := row.(*east.TableHeader); is {
-			var titles []string
-			for cell := row.FirstChild(); cell != nil; cell = cell.NextSibling() {
-				titles = append(titles, p.inline(cell))
-			}
-			p.paragraph(faint+strings.Join(titles, " | ")+plain, indent, indent)
+// rowsOf returns the cells of a table, the titles first; nil: the paragraph is none. Tables are no part of CommonMark,
+// and the package that reads them takes a millisecond to start, whatever the program does then.
+func (p *printer) rowsOf(paragraph *ast.Paragraph) (rows [][]string) {
+	for i := range paragraph.Lines().Len() {
+		segment := paragraph.Lines().At(i)
+		line, is := strings.CutPrefix(strings.TrimSpace(string(segment.Value(p.source))), "|")
+		if !is {
+			return nil
+		}
+		if i == 1 { // the rule below the titles
 			continue
 		}
-		cell := row.FirstChild()
-		p.paragraph(p.inline(cell), indent, indent)
-		for cell = cell.NextSibling(); cell != nil; cell = cell.NextSibling() {
-			if text := p.inline(cell); text != "" {
+		var cells []string
+		for _, cell := range strings.Split(strings.ReplaceAll(strings.TrimSuffix(line, "|"), `\|`, "\x00"), "|") {
+			cells = append(cells, p.cell(strings.ReplaceAll(cell, "\x00", "|")))
+		}
+		rows = append(rows, cells)
+	}
+	return rows
+}
+
+// cell is the text of a cell, with styles.
+func (p *printer) cell(markdown string) string {
+	of := printer{source: []byte(strings.TrimSpace(markdown))}
+	if block := parsed(of.source).FirstChild(); block != nil {
+		return of.inline(block)
+	}
+	return ""
+}
+
+// table prints the first cell of each row as a title, and the others below it: wide tables do not fit into a terminal.
+func (p *printer) table(rows [][]string, indent string) {
+	p.paragraph(faint+strings.Join(rows[0], " | ")+plain, indent, indent)
+	for _, cells := range rows[1:] {
+		p.paragraph(cells[0], indent, indent)
+		for _, text := range cells[1:] {
+			if text != "" {
 				p.paragraph(text, indent+"    ", indent+"    ")
 			}
 		}

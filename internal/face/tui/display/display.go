@@ -55,7 +55,8 @@ func (d *Display) Take() error {
 	d.renderer.SetColorProfile(d.profile)
 	d.renderer.SetScrollOptim(runtime.GOOS != "windows") // some terminals there do not scroll correctly
 	d.next.WriteString(ansi.SetModeAltScreenSaveCursor + ansi.ResetModeTextCursorEnable + ansi.SetModeBracketedPaste +
-		ansi.SetModifyOtherKeys2 + ansi.PushKittyKeyboard(ansi.KittyDisambiguateEscapeCodes) + ansi.RequestBackgroundColor)
+		ansi.SetModifyOtherKeys2 + ansi.PushKittyKeyboard(ansi.KittyDisambiguateEscapeCodes) +
+		ansi.RequestBackgroundColor)
 	if answersModes(d.console.LookupEnv) {
 		d.next.WriteString(ansi.RequestModeSynchronizedOutput + ansi.RequestModeUnicodeCore)
 	}

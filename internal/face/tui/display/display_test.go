@@ -111,7 +111,9 @@ func TestDisplay(t *testing.T) {
 	require.NoError(t, v.Draw(frame("\x1b[31mCURRENT\x1b[m  all run\nfares")))
 	v.shows("CURRENT  all run", "fares")
 	text := v.wrote("fares")
-	for _, sequence := range []string{"\x1b[?1049h", "\x1b[?2004h", "\x1b[?1002h", "\x1b[?1006h", "\x1b]2;saltmarsh", "\x1b]11;?"} {
+	for _, sequence := range []string{
+		"\x1b[?1049h", "\x1b[?2004h", "\x1b[?1002h", "\x1b[?1006h", "\x1b]2;saltmarsh", "\x1b]11;?",
+	} {
 		assert.Contains(t, text, sequence)
 	}
 
