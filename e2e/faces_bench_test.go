@@ -7,7 +7,10 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"slices"
+	"strconv"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -262,20 +265,60 @@ while (1) {
 			s.until(b, "to return")
 			pids := map[string]int{"supervisor": p.status().Project.Supervisor, "face": face.Process.Pid}
 			for b.Loop() {
-				before := map[string]time.Duration{}
-				for name, pid := range pids {
-					before[name] = cpuTime(b, pid)
-				}
-				const span = 10 * time.Second
-				time.Sleep(span)
-				for name, pid := range pids {
-					b.ReportMetric(100*(cpuTime(b, pid)-before[name]).Seconds()/span.Seconds(), "%core-"+name)
-				}
+				reportUse(b, pids, 10*time.Second)
 			}
 			s.terminal.WriteString("\x1b[24~q")
 			face.Wait()
 		})
 	}
+}
+
+// reportUse reports what processes use in a span of time: the share of a core, and how often their threads wake up.
+func reportUse(b *testing.B, pids map[string]int, span time.Duration) {
+	cpu, wakes := map[string]time.Duration{}, map[string]int{}
+	for name, pid := range pids {
+		cpu[name], wakes[name] = cpuTime(b, pid), wakeUps(b, pid)
+	}
+	time.Sleep(span)
+	for name, pid := range pids {
+		b.ReportMetric(100*(cpuTime(b, pid)-cpu[name]).Seconds()/span.Seconds(), "%core-"+name)
+		b.ReportMetric(float64(wakeUps(b, pid)-wakes[name])/span.Seconds(), "wakes/s-"+name)
+	}
+}
+
+// wakeUps is how often the threads of a process have gone to sleep (see proc(5), status), and so have woken up.
+func wakeUps(t testing.TB, pid int) (n int) {
+	threads, err := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/status", pid))
+	require.NoError(t, err)
+	for _, file := range threads {
+		status, _ := os.ReadFile(file)
+		_, rest, _ := strings.Cut(string(status), "\nvoluntary_ctxt_switches:")
+		line, _, _ := strings.Cut(rest, "\n")
+		count, _ := strconv.Atoi(strings.TrimSpace(line))
+		n += count
+	}
+	return n
+}
+
+// BenchmarkIdleScreen measures what the full screen and the supervisor of twenty services use when nothing has happened
+// for a while.
+func BenchmarkIdleScreen(b *testing.B) {
+	p := &background{b, b.TempDir()}
+	var settings strings.Builder
+	for n := range 20 {
+		fmt.Fprintf(&settings, "[service.s%d]\nrun = \"exec sleep 1000\"\nwatch = [\"d%d/**\"]\n", n, n)
+	}
+	p.write("omnivigil.toml", settings.String())
+	face := p.command("start", "--trust")
+	s := onTerminal(b, face)
+	s.until(b, "all 20 run")
+	time.Sleep(90 * time.Second) // until no run is young, and no time is shown in seconds
+	pids := map[string]int{"supervisor": p.status().Project.Supervisor, "face": face.Process.Pid}
+	for b.Loop() {
+		reportUse(b, pids, 30*time.Second)
+	}
+	s.terminal.WriteString("q")
+	face.Wait()
 }
 
 // BenchmarkTypingEcho measures from a key to its echo by a program that is typed into.

@@ -111,17 +111,16 @@ func (l *loop) drain() {
 	}
 }
 
-// publish shows the engine's state to those who ask, and tells faces of it.
+// publish shows the engine's state to those who ask, and tells faces of it, if not a little later.
 func (l *loop) publish() {
 	snap := l.engine.Snapshot()
 	l.snapshot.Store(snap)
-	if l.quiet.Holds() && !l.over {
-		return
-	}
-	l.quiet.Told()
 	l.judge(snap)
 	l.release(snap)
-	l.notify()
+	if !l.quiet.Holds() || l.over {
+		l.quiet.Told()
+		l.notify()
+	}
 }
 
 // step lets the engine decide, and carries out its orders.

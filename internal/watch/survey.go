@@ -1,12 +1,11 @@
 package watch
 
-import "omnivigil/internal/watch/pattern"
-
 import (
 	"path/filepath"
 	"time"
 
 	"omnivigil/internal/watch/kernel"
+	"omnivigil/internal/watch/pattern"
 )
 
 // Survey is what watching for some interests costs.

@@ -221,14 +221,14 @@ func (m *Meter) tellListening(all map[*process.Process][]netip.AddrPort) {
 	m.listen = now
 }
 
-// tally turns CPU times into shares of a core since the last survey.
+// tally turns CPU times into shares of a core since the last survey. A process that was not there then has started since.
 func (m *Meter) tally(uses map[string]Use, now map[*process.Process]process.Use, at time.Time) {
 	passed := at.Sub(m.last)
 	for p, used := range now {
 		u := uses[p.Name()]
 		u.Memory += used.Memory
-		if was, ok := m.before[p]; ok && passed > 0 {
-			u.CPU += max(used.CPU-was.CPU, 0).Seconds() / passed.Seconds()
+		if passed > 0 {
+			u.CPU += max(used.CPU-m.before[p].CPU, 0).Seconds() / passed.Seconds()
 		}
 		uses[p.Name()] = u
 	}

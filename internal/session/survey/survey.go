@@ -4,6 +4,7 @@ package survey
 
 import (
 	"math"
+	"runtime"
 	"slices"
 	"time"
 
@@ -21,7 +22,7 @@ type Survey struct {
 }
 
 const (
-	// isBusy is the share of a core from which the processes of a unit count as busy.
+	// isBusy is the share from which the processes of a unit count as busy, of what one of them can get of a core.
 	isBusy = 0.1
 	// remembered is how many surveys are averaged: about ten seconds.
 	remembered = 5
@@ -32,16 +33,15 @@ const (
 // Look looks at the machine and at units; cpu is the share of a core that the processes of a unit use. It reports
 // whether the engine has to know the result.
 func (v *Survey) Look(units []*engine.Unit, cpu func(unit string) float64) (ev engine.Surveyed, matters bool) {
-	works := false
-	for _, u := range units {
-		if u.State == engine.Starting && cpu(u.Name) >= isBusy {
-			ev.Busy = append(ev.Busy, u.Name)
-		}
-		works = works || u.Moving && u.Kind.Ends()
-	}
+	works := slices.ContainsFunc(units, func(u *engine.Unit) bool { return u.Moving && u.Kind.Ends() })
 	load, others, known := v.Load(works)
 	if !known {
 		return ev, false
+	}
+	for _, u := range units {
+		if u.State == engine.Starting && cpu(u.Name) >= isBusy*fairShare(load) {
+			ev.Busy = append(ev.Busy, u.Name)
+		}
 	}
 	if ev.Load = load; works {
 		ev.Foreign = v.processors(others)
@@ -52,6 +52,9 @@ func (v *Survey) Look(units []*engine.Unit, cpu func(unit string) float64) (ev e
 	v.told = ev.Foreign
 	return ev, matters
 }
+
+// fairShare is what a process that can run gets of a core under a load.
+func fairShare(load float64) float64 { return min(1, float64(runtime.NumCPU())/load) }
 
 // processors is how many whole processors other programs use, on the average of the last surveys. A first survey alone
 // says little.

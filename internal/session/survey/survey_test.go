@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"runtime"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -44,6 +45,19 @@ func TestSurvey(t *testing.T) {
 	ev, matters := v.Look([]*engine.Unit{{Name: "tides", State: engine.Starting}}, func(string) float64 { return cpu })
 	assert.True(t, matters)
 	assert.Equal(t, engine.Surveyed{Load: 3, Busy: []string{"tides"}}, ev)
+
+	// On a busy machine, a process that is busy gets little.
+	cpus := float64(runtime.NumCPU())
+	v.Load = func(bool) (float64, int, bool) { return 10 * cpus, 0, true }
+	for _, test := range []struct {
+		cpu  float64
+		busy []string
+	}{{0.02, []string{"tides"}}, {0.005, nil}} {
+		cpu = test.cpu
+		ev, _ = v.Look([]*engine.Unit{{Name: "tides", State: engine.Starting}}, func(string) float64 { return cpu })
+		assert.Equal(t, test.busy, ev.Busy)
+	}
+	cpu = 0.5
 	v.Load = func(bool) (float64, int, bool) { return 0, 0, false }
 	_, matters = v.Look([]*engine.Unit{{Name: "tides", State: engine.Starting}}, func(string) float64 { return cpu })
 	assert.False(t, matters, "unknown")

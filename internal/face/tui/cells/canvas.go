@@ -5,6 +5,7 @@ package cells
 
 import (
 	"iter"
+	"slices"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -62,17 +63,52 @@ func clusters(text string) iter.Seq2[string, int] {
 }
 
 // String draws the row, with one styled piece for each stretch of the same style.
-func (s *Strip) String() string {
+func (s *Strip) String() string { return s.draw(pens{}) }
+
+func (s *Strip) draw(with pens) string {
 	var b strings.Builder
 	for i := 0; i < len(s.Glyphs); {
 		j := i + 1
 		for j < len(s.Glyphs) && s.styles[j] == s.styles[i] {
 			j++
 		}
-		b.WriteString(s.styles[i].Render(strings.Join(s.Glyphs[i:j], "")))
+		with.draw(&b, s.styles[i], s.Glyphs[i:j])
 		i = j
 	}
 	return b.String()
+}
+
+// pens have what styles put around a text. Style.Render takes a hundred times as long, because it also makes borders and
+// margins, and most of a frame is made of short texts in few styles.
+type pens map[*lipgloss.Style]pen
+
+type pen struct {
+	before, after string
+	complex       bool // what it draws depends on the text
+}
+
+// draw draws glyphs in a style, as Style.Render does.
+func (p pens) draw(b *strings.Builder, style *lipgloss.Style, glyphs []string) {
+	with, known := p[style]
+	if !known {
+		const text = "\ue000" // which no address has
+		var found bool
+		with.before, with.after, found = strings.Cut(style.Render(text), text)
+		with.complex = !found || style.GetUnderline() || style.GetStrikethrough() // they may leave out spaces
+		p[style] = with
+	}
+	if with.complex {
+		b.WriteString(style.Render(strings.Join(glyphs, "")))
+		return
+	}
+	if !slices.ContainsFunc(glyphs, func(glyph string) bool { return glyph != "" }) {
+		return
+	}
+	b.WriteString(with.before)
+	for _, glyph := range glyphs {
+		b.WriteString(glyph)
+	}
+	b.WriteString(with.after)
 }
 
 // Fit cuts or pads text to exactly width cells. Text that was cut ends in an

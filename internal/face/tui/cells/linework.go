@@ -15,6 +15,8 @@ type Linework struct {
 	text          []string
 	covered       []bool // by text
 	styles        []*lipgloss.Style
+	blank         lipgloss.Style
+	pens          pens
 }
 
 // Sides of a cell.
@@ -34,7 +36,10 @@ const (
 // NewLinework returns an empty grid.
 func NewLinework(width, height int) *Linework {
 	n := width * height
-	return &Linework{width, height, make([][4]byte, n), make([]string, n), make([]bool, n), make([]*lipgloss.Style, n)}
+	return &Linework{
+		Width: width, Height: height, arms: make([][4]byte, n), text: make([]string, n), covered: make([]bool, n),
+		styles: make([]*lipgloss.Style, n), blank: lipgloss.NewStyle(), pens: pens{},
+	}
 }
 
 // Arm gives a cell a line to one of its sides. A style wins over none that was there.
@@ -84,8 +89,7 @@ func (l *Linework) Write(x, y int, text string, style *lipgloss.Style) {
 
 // Row draws a part of a row.
 func (l *Linework) Row(y, from, width int) string {
-	blank := lipgloss.NewStyle()
-	s := NewStrip(width, " ", &blank)
+	s := NewStrip(width, " ", &l.blank)
 	for x := from; x < from+width && x < l.Width; x++ {
 		i := y*l.Width + x
 		switch {
@@ -97,7 +101,7 @@ func (l *Linework) Row(y, from, width int) string {
 			s.Set(x-from, joints[l.arms[i]], l.styles[i])
 		}
 	}
-	return s.String()
+	return s.draw(l.pens)
 }
 
 // joints are the characters of lines that meet, by their arms; see "Box Drawing" in the Unicode
