@@ -16,9 +16,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// bigTree creates 10,000 directories with 100,000 files. OMNIVIGIL_TREE names a directory in which it is kept.
+// bigTree creates 10,000 directories with 100,000 files. OMNIVIGIL_BIG_TREE names a directory in which it is kept.
 func bigTree(t testing.TB) string {
-	root := os.Getenv("OMNIVIGIL_TREE")
+	root := os.Getenv("OMNIVIGIL_BIG_TREE")
 	if root == "" {
 		root = t.TempDir()
 	} else if _, err := os.Stat(root); err == nil {
