@@ -311,13 +311,13 @@ func BenchmarkIdleScreen(b *testing.B) {
 	p.write("omnivigil.toml", settings.String())
 	face := p.command("start", "--trust")
 	s := onTerminal(b, face)
-	s.until(b, "all 20 run")
+	s.until(b, "s19")
 	time.Sleep(90 * time.Second) // until no run is young, and no time is shown in seconds
 	pids := map[string]int{"supervisor": p.status().Project.Supervisor, "face": face.Process.Pid}
 	for b.Loop() {
 		reportUse(b, pids, 30*time.Second)
 	}
-	s.terminal.WriteString("q")
+	require.NoError(b, p.command("stop", "--all").Run())
 	face.Wait()
 }
 
