@@ -17,8 +17,7 @@ func signalNumber(name string) (syscall.Signal, error) {
 	return sig, nil
 }
 
-// reap waits for the process and returns how it ended. It is what os.Process.Wait does, with a third of its system
-// calls.
+// reap waits for the process and returns how it ended. What os.Process.Wait does besides can wait: the next run cannot.
 func (p *Process) reap() Exit {
 	var status syscall.WaitStatus
 	_, err := syscall.Wait4(p.PID, &status, 0, nil)

@@ -47,8 +47,7 @@ func (s *Spawner) takeSpare(spec Spec, dir os.FileInfo) *spare {
 		return nil
 	}
 	one := s.spares.all[i]
-	s.spares.all = slices.Delete(s.spares.all, i, i+1)
-	s.tracker.expect(one.Cmd.Process.Pid, false)
+	s.dropSpare(one)
 	if spec.Dir != one.dir || spec.Terminal != one.terminal || !os.SameFile(dir, one.found) {
 		go one.close()
 		return nil
@@ -115,8 +114,8 @@ func (s *Spawner) startSpare(spec Spec) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	switch {
-	case err != nil:
-		s.spares.none = true // starts are only slower without them
+	case err != nil: // starts are only slower without it
+		s.spares.none = s.spares.none || errors.Is(err, standby.ErrUnavailable)
 	case s.spares.none:
 		one.close()
 	default:
@@ -126,21 +125,24 @@ func (s *Spawner) startSpare(spec Spec) {
 
 // keepSpare keeps a process, and ends the one that the unit had, or that of the unit that was started longest ago.
 func (s *Spawner) keepSpare(one *spare) {
-	s.tracker.expect(one.Cmd.Process.Pid, true)
+	if i := slices.IndexFunc(s.spares.all, func(other *spare) bool { return other.unit == one.unit }); i >= 0 {
+		s.endSpare(s.spares.all[i])
+	}
 	s.spares.all = append(s.spares.all, one)
-	i := slices.IndexFunc(s.spares.all, func(other *spare) bool { return other.unit == one.unit })
-	if other := s.spares.all[i]; other != one || len(s.spares.all) > maxSpares {
-		if other == one {
-			other = s.spares.all[0]
-		}
-		s.endSpare(other)
+	s.tracker.expect(one.Cmd.Process.Pid, true)
+	if len(s.spares.all) > maxSpares {
+		s.endSpare(s.spares.all[0])
 	}
 }
 
 func (s *Spawner) endSpare(one *spare) {
+	s.dropSpare(one)
+	go one.close()
+}
+
+func (s *Spawner) dropSpare(one *spare) {
 	s.spares.all = slices.DeleteFunc(s.spares.all, func(other *spare) bool { return other == one })
 	s.tracker.expect(one.Cmd.Process.Pid, false)
-	go one.close()
 }
 
 // Close ends the processes that were started in advance. Processes that run go on.

@@ -75,7 +75,8 @@ func TestSpareRunsWhatIsStarted(t *testing.T) {
 		{"its directory", Spec{Argv: []string{"/bin/pwd"}}, w.dir + "\r\n"},
 		{"a program that has changed", Spec{Argv: []string{script}}, "new\r\n"},
 		{"its own session and terminal", Spec{Argv: []string{
-			"/bin/sh", "-c", "ps -o sid=,tpgid= -p $$ | tr -d ' ' >/dev/tty; [ $(ps -o sid= -p $$) = $$ ] && echo leads",
+			"/bin/sh", "-c",
+			"ps -o sid=,tpgid= -p $$ | tr -d ' ' >/dev/tty; [ $(ps -o sid= -p $$) = $$ ] && echo leads",
 		}}, ""},
 		{"a code", Spec{Argv: []string{"/bin/sh", "-c", "exit 3"}}, ""},
 	} {

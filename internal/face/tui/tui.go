@@ -68,7 +68,7 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	s.root.TypedWords, s.root.Remember = s.Words, s.Remember
 	s.root.SaveSelection, s.root.ListOthers, s.root.Remote = s.SaveSelection, s.ListOthers, s.Remote
 	s.display = display.Open(os.Stdin, os.Stdout, os.Environ())
-	s.root.Terminal, s.root.Lend = s.told, s.display.Lend
+	s.root.Terminal, s.root.Lend = s.take, s.display.Lend
 	drawn := &frames{root: s.root, display: s.display}
 	width, height := s.display.Size()
 	s.program = tea.NewProgram(
@@ -79,8 +79,10 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 		tea.WithFPS(1), // how often it looks for something to write, which it never has
 		tea.WithContext(ctx),
 	)
-	s.told(true)
-	defer s.told(false)
+	if err := s.take(true); err != nil {
+		return s.First, err
+	}
+	defer s.take(false)
 	go s.resized(ctx, drawn)
 	go s.follow(ctx)
 	go s.watchOthers(ctx)
@@ -98,19 +100,18 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 // SwitchTo is the settings file of the project that the user wants to see after Run; empty: none.
 func (s *Screen) SwitchTo() string { return s.root.SwitchTo }
 
-// told takes the terminal, or gives it back.
-func (s *Screen) told(taken bool) {
-	if taken && s.Terminal != nil {
-		s.Terminal(true)
+// take takes the terminal, or gives it back.
+func (s *Screen) take(taken bool) error {
+	tell := s.Terminal
+	if tell == nil {
+		tell = func(bool) {}
 	}
 	if taken {
-		s.display.Take()
-	} else {
-		s.display.Give()
+		tell(true)
+		return s.display.Take()
 	}
-	if !taken && s.Terminal != nil {
-		s.Terminal(false)
-	}
+	defer tell(false)
+	return s.display.Give()
 }
 
 // follow sends each new snapshot to the program.

@@ -84,22 +84,27 @@ func (m *Meter) Uses() map[string]Use {
 
 // Run keeps Uses up to date until stopped is closed.
 func (m *Meter) Run(stopped <-chan struct{}) {
+	m.told, m.last = map[opened]bool{}, time.Now()
+	next, surveyed := m.last.Add(listenPause), time.Time{}
 	timer := time.NewTimer(listenPause)
 	defer timer.Stop()
-	m.told, m.last = map[opened]bool{}, time.Now()
-	surveyed := time.Time{}
 	for n := 0; ; {
+		timer.Reset(time.Until(next))
 		select {
 		case <-timer.C:
-		case <-m.begun:
+		case <-m.begun: // it may not be known to be young yet
+			if soon := time.Now().Add(listenPause); soon.Before(next) {
+				next = soon
+			}
+			continue
 		case <-stopped:
 			return
 		}
-		young := m.Young == nil || m.Young()
-		if timer.Reset(listenPause); !young {
-			timer.Reset(surveyPause)
-		}
 		now := time.Now()
+		young := m.Young == nil || m.Young()
+		if next = now.Add(surveyPause); young {
+			next = now.Add(listenPause)
+		}
 		if now.Sub(surveyed) < surveyPause-listenPause/2 { // a tick may come a little early
 			if m.look(now, false, false) {
 				m.Moved()
@@ -221,7 +226,8 @@ func (m *Meter) tellListening(all map[*process.Process][]netip.AddrPort) {
 	m.listen = now
 }
 
-// tally turns CPU times into shares of a core since the last survey. A process that was not there then has started since.
+// tally turns CPU times into shares of a core since the last survey. A process that was not there then has started
+// since.
 func (m *Meter) tally(uses map[string]Use, now map[*process.Process]process.Use, at time.Time) {
 	passed := at.Sub(m.last)
 	for p, used := range now {

@@ -36,14 +36,15 @@ func Start(cmd *exec.Cmd, name string) (*Process, error) {
 	cmd.ExtraFiles = []*os.File{theirs} // FD in runner_*.s
 	if err := cmd.Start(); err != nil {
 		ours.Close()
-		return nil, fmt.Errorf("%w: %w", ErrUnavailable, err)
+		return nil, fmt.Errorf("start a process in advance: %w", err)
 	}
 	return &Process{cmd, ours}, nil
 }
 
 // Tell tells the process to execute a program, with its arguments and its environment ("NAME=value"); what its
-// environment was before does not matter. It does not block. ErrGone: the process is not there; too large: the
-// arguments do not fit. After an error nothing is executed, and the caller closes the process.
+// environment was before does not matter. It blocks only while the process reads what is too large for a socket's
+// buffer. ErrGone: the process is not there; other errors: the arguments do not fit. After an error nothing is executed,
+// and the caller closes the process.
 func (p *Process) Tell(path string, argv, env []string) error {
 	text, err := message(path, argv, env)
 	if err != nil {

@@ -1,5 +1,5 @@
-// Package quiet keeps what changes from faces for a moment while processes end and start: faces that look at it, and the
-// work for them, take the processors that these need.
+// Package quiet keeps what changes from faces for a moment while processes end and start: faces that look at it, and
+// the work for them, take the processors that these need.
 package quiet
 
 import "time"

@@ -137,7 +137,8 @@ func (r *Results) isUnknown(u *plan.Unit) bool {
 	return !errors.Is(err, fs.ErrNotExist)
 }
 
-// noteMade records which outputs runs of the unit have made: one that began at a time in nanoseconds, or an earlier one.
+// noteMade records which outputs runs of the unit have made: one that began at a time in nanoseconds, or an earlier
+// one.
 func (r *Results) noteMade(u *plan.Unit, outputs []string, began int64) error {
 	if err := r.setMade(u, r.madeSince(u, outputs, began)); err != nil {
 		return err
@@ -307,7 +308,8 @@ func (r *Results) sweep(u *plan.Unit) error {
 	var t tree.Tree
 	if err == nil && json.Unmarshal(data, &c) == nil && r.read(c, &t) == nil && t.Check() == nil {
 		r.restoring(u).Sweep(t)
-		if err := r.setMade(u, r.madeSince(u, r.absolute(t), info.ModTime().UnixNano())); err != nil {
+		restored := r.madeSince(u, r.absolute(t), info.ModTime().UnixNano())
+		if err := r.setMade(u, append(r.madeBy(u), restored...)); err != nil {
 			return err
 		}
 	}

@@ -179,6 +179,9 @@ func TestRestore(t *testing.T) {
 	r, a := o.begin()
 	require.NoError(t, r.noteRestoring(a.unit, a.earlier.Tree))
 	o.write("build/pages/2.html", "2")
+	o.write("build/pages/3.html", "of an earlier run")
+	require.NoError(t, os.Chtimes(o.at("build/pages/3.html"), past, past))
+	require.NoError(t, r.setMade(a.unit, append(r.madeBy(a.unit), "build/pages/3.html")))
 	leftover := "build/pages/" + pattern.Restoring + r.restoring(a.unit).Mark + "X"
 	o.write(leftover, "half")
 	o.write("fares/a.csv", "fares/a.csv")
@@ -186,7 +189,7 @@ func TestRestore(t *testing.T) {
 	assert.NoFileExists(t, o.at(leftover))
 	done, err = a.Restore()
 	require.NoError(t, err)
-	assert.Equal(t, []string{"build/pages/2.html"}, done.Removed)
+	assert.Equal(t, []string{"build/pages/2.html", "build/pages/3.html"}, done.Removed)
 	_, err = os.Lstat(r.restoringFile(a.unit))
 	require.ErrorIs(t, err, fs.ErrNotExist)
 

@@ -28,8 +28,8 @@ type Restoring struct {
 	Known func(file string) (contents.Sum, bool)
 	// Remove are paths, as in entries, that are removed if the tree does not have them.
 	Remove []string
-	// Mark is what the names of temporary files begin with, after pattern.Restoring. They are left behind if this process
-	// is killed; see Sweep.
+	// Mark is what the names of temporary files begin with, after pattern.Restoring. They are left behind if this
+	// process is killed; see Sweep.
 	Mark string
 }
 

@@ -6,6 +6,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/yuin/goldmark"
 	"github.com/yuin/goldmark/ast"
+	"github.com/yuin/goldmark/parser"
 	"github.com/yuin/goldmark/text"
 )
 
@@ -17,17 +18,15 @@ const (
 
 // formatted is Markdown as a text for a terminal of a width.
 func formatted(markdown string, width int) string {
-	source := []byte(markdown)
-	p := &printer{source: source, width: width - len(margin)}
-	p.blocks(parsed(source), margin)
+	p := &printer{parser: goldmark.DefaultParser(), source: []byte(markdown), width: width - len(margin)}
+	p.blocks(p.parser.Parse(text.NewReader(p.source)), margin)
 	return strings.TrimLeft(p.String(), "\n")
 }
-
-func parsed(source []byte) ast.Node { return goldmark.DefaultParser().Parse(text.NewReader(source)) }
 
 // printer prints blocks.
 type printer struct {
 	strings.Builder
+	parser parser.Parser
 	source []byte
 	width  int
 }
@@ -106,7 +105,7 @@ func (p *printer) rowsOf(paragraph *ast.Paragraph) (rows [][]string) {
 // cell is the text of a cell, with styles.
 func (p *printer) cell(markdown string) string {
 	of := printer{source: []byte(strings.TrimSpace(markdown))}
-	if block := parsed(of.source).FirstChild(); block != nil {
+	if block := p.parser.Parse(text.NewReader(of.source)).FirstChild(); block != nil {
 		return of.inline(block)
 	}
 	return ""

@@ -78,8 +78,8 @@ func (s *Strip) draw(with pens) string {
 	return b.String()
 }
 
-// pens have what styles put around a text. Style.Render takes a hundred times as long, because it also makes borders and
-// margins, and most of a frame is made of short texts in few styles.
+// pens have what styles put around a text. Style.Render takes much longer, because it also makes borders and margins,
+// and most of a frame is made of short texts in few styles.
 type pens map[*lipgloss.Style]pen
 
 type pen struct {

@@ -191,3 +191,16 @@ func TestAnswersModes(t *testing.T) {
 		}), env)
 	}
 }
+
+func TestNoTerminal(t *testing.T) {
+	file, err := os.CreateTemp(t.TempDir(), "file")
+	require.NoError(t, err)
+	defer file.Close()
+	d := Open(file, file, nil)
+	require.ErrorContains(t, d.Take(), "take the terminal")
+	require.NoError(t, d.Draw(frame("not shown")))
+	require.NoError(t, d.Give())
+	info, err := file.Stat()
+	require.NoError(t, err)
+	assert.Zero(t, info.Size())
+}

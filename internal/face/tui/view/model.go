@@ -38,7 +38,7 @@ type Model struct {
 type outside struct {
 	Ctx           context.Context
 	Project       api.Project
-	Terminal      func(taken bool)                        // takes the terminal, or gives it back; may be nil
+	Terminal      func(taken bool) error                  // takes the terminal, or gives it back; may be nil
 	Lend          func(run func() error) error            // gives the terminal to what runs
 	SaveSelection func(name string, units []string) error // writes the personal file; may be nil
 	Remember      func([]string)                          // called in the background with arguments that the user has typed; may be nil

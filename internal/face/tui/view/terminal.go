@@ -13,7 +13,7 @@ import (
 // TellTerminal takes the terminal, or gives it back.
 func (m *Model) TellTerminal(taken bool) {
 	if m.Terminal != nil {
-		m.Terminal(taken)
+		m.ShowError(m.Terminal(taken))
 	}
 }
 
