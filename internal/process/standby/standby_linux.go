@@ -43,8 +43,8 @@ func Start(cmd *exec.Cmd, name string) (*Process, error) {
 
 // Tell tells the process to execute a program, with its arguments and its environment ("NAME=value"); what its
 // environment was before does not matter. It blocks only while the process reads what is too large for a socket's
-// buffer. ErrGone: the process is not there; other errors: the arguments do not fit. After an error nothing is executed,
-// and the caller closes the process.
+// buffer. ErrGone: the process is not there; other errors: the arguments do not fit. After an error nothing is
+// executed, and the caller closes the process.
 func (p *Process) Tell(path string, argv, env []string) error {
 	text, err := message(path, argv, env)
 	if err != nil {
