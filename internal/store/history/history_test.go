@@ -175,10 +175,9 @@ func TestTwoWriters(t *testing.T) {
 					w.Ran(ranAt(n, began.Add(time.Duration(n)*time.Minute), time.Second))
 				}
 				assert.Eventually(t, func() bool { // a writer that is closed waits for the other one only for a while
-					const query = "SELECT 1 FROM run JOIN session ON session.id = run.session WHERE session.name = ?"
-					var one int
-					return db.QueryRow(query, name).Scan(&one) == nil
-				}, time.Minute, 10*time.Millisecond)
+					var n int
+					return db.QueryRow("SELECT count(*) FROM run").Scan(&n) == nil && n == 1000
+				}, 2*time.Minute, 10*time.Millisecond)
 			})
 			assert.Empty(t, r.problems)
 		})
@@ -186,6 +185,20 @@ func TestTwoWriters(t *testing.T) {
 	done.Wait()
 	assert.Equal(t, 1000, value[int](t, dir, "SELECT count(*) FROM run"))
 	assert.Equal(t, 1, value[int](t, dir, "SELECT count(*) FROM unit"))
+}
+
+// TestTurns checks that what does not fit into one turn is written in the next ones, also when the session ends.
+func TestTurns(t *testing.T) {
+	dir := t.TempDir()
+	r := written(t, dir, "one", Limits{}, func(w *Writer) {
+		w.turn = 0 // one entry in a turn
+		for n := range 4 {
+			w.Ran(ranAt(n, began.Add(time.Duration(n)*time.Minute), time.Second))
+		}
+	})
+	assert.Empty(t, r.problems)
+	assert.Equal(t, 4, value[int](t, dir, "SELECT count(*) FROM run"))
+	assert.Equal(t, 1, value[int](t, dir, "SELECT count(*) FROM session WHERE ended IS NOT NULL"))
 }
 
 // TestKilled kills a process that writes, at random moments, and checks that the database stays intact.

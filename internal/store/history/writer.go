@@ -17,7 +17,11 @@ import (
 
 const (
 	pause      = 2 * time.Second // between two writes
+	turn       = time.Second     // how long a write may take before other sessions get their turn
 	maxPending = 20_000          // entries; what comes on top of these is dropped
+
+	// handover is the time between two turns of a writer that is closed; those who wait look at most every 100 ms.
+	handover = 150 * time.Millisecond
 )
 
 // Session is the session that writes.
@@ -43,6 +47,7 @@ type Writer struct {
 	dir    string
 	of     Session
 	limits Limits
+	turn   time.Duration
 	report func(problem string)
 
 	mu      sync.Mutex
@@ -70,7 +75,7 @@ type Writer struct {
 // not block. A file of a newer version of the program is left as it is.
 func New(dir string, s Session, limits Limits, report func(problem string), found func(Trend)) *Writer {
 	w := &Writer{
-		dir: dir, of: s, limits: limits, report: report, ids: newIDs(), analyst: newAnalyst(found),
+		dir: dir, of: s, limits: limits, turn: turn, report: report, ids: newIDs(), analyst: newAnalyst(found),
 		results: map[runKey]Results{}, passes: map[runKey][]Pass{},
 		wake: make(chan struct{}, 1), closing: make(chan struct{}), closed: make(chan struct{}),
 	}
@@ -183,8 +188,8 @@ func (w *Writer) add(e entry) {
 	}
 }
 
-// Close writes what is left, ends the session and closes the database. It blocks, but not for longer than another
-// process may write.
+// Close writes what is left, ends the session and closes the database. It blocks until then; if other processes write
+// all the time, it gives up.
 func (w *Writer) Close() { w.CloseAt(time.Now()) }
 
 // CloseAt is Close for a session that ended at a time.
@@ -221,10 +226,13 @@ func (w *Writer) run() {
 			w.trim()
 		}
 	}
+	for w.flush() {
+		time.Sleep(handover)
+	}
 }
 
-// flush writes the pending entries in one transaction.
-func (w *Writer) flush() {
+// flush writes the pending entries in one transaction, and reports whether some are left for the next turn.
+func (w *Writer) flush() bool {
 	w.mu.Lock()
 	entries, dropped := w.pending, w.dropped
 	w.pending, w.dropped = nil, 0
@@ -233,30 +241,38 @@ func (w *Writer) flush() {
 		w.report(fmt.Sprintf("%d entries of the history came too fast and are lost", dropped))
 	}
 	if len(entries) == 0 {
-		return
+		return false
 	}
+	var rest []entry
 	tx, err := w.db.Begin()
-	if database.IsBusy(err) && w.isOpen() && w.putBack(entries) {
-		return
-	}
-	if err == nil {
-		err = w.write(tx, entries)
+	switch {
+	case err == nil:
+		rest, err = w.write(tx, entries)
+	case database.IsBusy(err) && w.isOpen():
+		rest, err = entries, nil
 	}
 	if err != nil {
 		w.ids = newIDs() // those of the transaction do not exist
 		w.analyst.forget()
 		w.report("the history of the last seconds is lost: " + err.Error())
-	}
-}
-
-// putBack makes entries pending again, before those that have come since; false: there are too many.
-func (w *Writer) putBack(entries []entry) bool {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if len(entries)+len(w.pending) > maxPending {
 		return false
 	}
+	return w.putBack(rest)
+}
+
+// putBack makes entries pending again, before those that have come since, and reports whether there are any. The
+// newest are dropped if there are too many.
+func (w *Writer) putBack(entries []entry) bool {
+	if len(entries) == 0 {
+		return false
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	w.pending = append(entries, w.pending...)
+	if more := len(w.pending) - maxPending; more > 0 {
+		w.pending = w.pending[:maxPending]
+		w.dropped += more
+	}
 	select {
 	case w.wake <- struct{}{}:
 	default:
@@ -264,19 +280,24 @@ func (w *Writer) putBack(entries []entry) bool {
 	return true
 }
 
-func (w *Writer) write(tx *sql.Tx, entries []entry) error {
+// write writes entries until the turn is over, and returns those that are left.
+func (w *Writer) write(tx *sql.Tx, entries []entry) (rest []entry, err error) {
 	defer tx.Rollback()
 	t := &transaction{Tx: tx, Writer: w}
-	for _, e := range entries {
-		if err := e.write(t); err != nil {
-			return err
+	for over := time.Now().Add(w.turn); len(entries) > 0; {
+		if err := entries[0].write(t); err != nil {
+			return nil, err
+		}
+		entries = entries[1:]
+		if time.Now().After(over) {
+			break
 		}
 	}
 	if err := tx.Commit(); err != nil {
-		return err
+		return nil, err
 	}
 	w.analyst.tell()
-	return nil
+	return entries, nil
 }
 
 // transaction is a transaction of a writer.
