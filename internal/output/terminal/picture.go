@@ -2,16 +2,11 @@ package terminal
 
 import (
 	"fmt"
-	"image/color"
 	"slices"
 	"strconv"
-	"strings"
-
-	uv "github.com/charmbracelet/ultraviolet"
-	"github.com/charmbracelet/x/ansi"
-	"github.com/charmbracelet/x/vt"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/output/terminal/screen"
 	"omnivigil/internal/text/escape"
 )
 
@@ -22,174 +17,145 @@ func (t *Terminal) Picture(secret func(string) [][2]int) api.Screen {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	p := api.Screen{Number: t.number, Size: t.size, Drawing: t.scan.drawing, Mouse: t.scan.mouse()}
-	e := t.emulator
-	if e == nil {
+	if t.screen == nil {
 		return p
 	}
 	t.catchUp()
-	e = t.emulator // it may be another one now
-	p.Title = e.title
-	at := e.CursorPosition()
-	p.Cursor = api.Cursor{Col: at.X, Row: at.Y, Hidden: e.CursorHidden()}
-	style, blinks := e.CursorStyle()
-	p.Cursor.Steady = !blinks
-	switch style {
-	case vt.CursorUnderline:
+	p.Title = t.screen.Title()
+	p.Cursor.Col, p.Cursor.Row = t.screen.Cursor()
+	look, hidden := t.screen.Look()
+	p.Cursor.Hidden, p.Cursor.Steady = hidden, look.Steady
+	switch look.Shape {
+	case screen.Underline:
 		p.Cursor.Shape = "underline"
-	case vt.CursorBar:
+	case screen.Bar:
 		p.Cursor.Shape = "bar"
 	}
-	if secret == nil {
-		p.Lines = e.lines()
-		return p
-	}
-	cells := make([][]uv.Cell, e.Height())
-	for y := range cells {
-		cells[y] = e.row(nil, y)
-	}
-	hide(cells, secret)
-	p.Lines = make([]api.ScreenLine, len(cells))
-	for row := range cells {
-		p.Lines[row] = api.ScreenLine{Row: row, Parts: parts(cells[row])}
+	t.last = lines(t.screen, t.last)
+	p.Lines = t.last
+	if secret != nil {
+		p.Lines = masked(t.screen, p.Lines, secret)
 	}
 	return p
 }
 
-// lines are the rows; those that were not written to since are reused from the last picture.
-func (e *emulator) lines() []api.ScreenLine {
-	lines := make([]api.ScreenLine, e.Height())
-	touched := e.Touched()
-	if len(e.last) != len(lines) {
-		e.other = true
-	}
-	var row []uv.Cell
-	for y := range lines {
-		if !e.other && (y >= len(touched) || touched[y] == nil) {
-			lines[y] = e.last[y]
-			continue
+// lines are the rows of a screen; those that have not changed are reused.
+func lines(s *screen.Screen, last []api.ScreenLine) []api.ScreenLine {
+	_, rows := s.Size()
+	all := make([]api.ScreenLine, rows)
+	for y := range all {
+		if y < len(last) && !s.Changed(y) {
+			all[y] = last[y]
+		} else {
+			all[y] = api.ScreenLine{Row: y, Parts: parts(s, s.Row(y), nil)}
 		}
-		row = e.row(row, y)
-		lines[y] = api.ScreenLine{Row: y, Parts: parts(row)}
 	}
-	clear(touched)
-	e.last, e.other = lines, false
+	s.Unchange()
+	return all
+}
+
+// masked returns the rows of a screen with secrets masked in their cells.
+func masked(s *screen.Screen, lines []api.ScreenLine, secret func(string) [][2]int) []api.ScreenLine {
+	type cell struct{ row, col int }
+	var text []byte
+	var at []cell // of each byte of the text
+	for y := range lines {
+		for x, c := range s.Row(y) {
+			text = s.AppendText(text, c)
+			for len(at) < len(text) {
+				at = append(at, cell{y, x})
+			}
+		}
+	}
+	hidden := map[int]map[int]bool{} // columns by row
+	for _, span := range secret(string(text)) {
+		for _, c := range at[span[0]:span[1]] {
+			if hidden[c.row] == nil {
+				hidden[c.row] = map[int]bool{}
+			}
+			hidden[c.row][c.col] = true
+		}
+	}
+	if len(hidden) > 0 {
+		lines = slices.Clone(lines)
+	}
+	for y, cols := range hidden {
+		lines[y].Parts = parts(s, s.Row(y), cols)
+	}
 	return lines
 }
 
-// row copies a row; the second half of a wide character has no width.
-func (e *emulator) row(into []uv.Cell, y int) []uv.Cell {
-	row := slices.Grow(into[:0], e.Width())[:e.Width()]
-	for x := 0; x < len(row); x++ {
-		c := e.CellAt(x, y)
-		if c == nil || c.Width == 0 || c.Content == "" || x+c.Width > len(row) {
-			row[x] = uv.EmptyCell
-			if c != nil {
-				row[x].Style = c.Style
-			}
-			continue
-		}
-		row[x] = *c
-		if !isPlain(c.Content) && escape.Text(c.Content) != c.Content {
-			row[x].Content = strings.Repeat("?", c.Width)
-		}
-		for range c.Width - 1 {
-			x++
-			row[x] = uv.Cell{Style: c.Style}
-		}
-	}
-	return row
-}
-
-// isPlain reports whether a cell has a printable ASCII character, as most have.
-func isPlain(content string) bool {
-	return len(content) == 1 && content[0] >= ' ' && content[0] <= '~'
-}
-
-// hidden is the content of each cell of a secret.
-const hidden = "*"
-
-// hide masks secrets in the cells.
-func hide(rows [][]uv.Cell, secret func(string) [][2]int) {
-	if secret == nil {
-		return
-	}
-	var text strings.Builder
-	var at []*uv.Cell // the cell of each byte of the text
-	for _, row := range rows {
-		for x := range row {
-			text.WriteString(row[x].Content)
-			for range len(row[x].Content) {
-				at = append(at, &row[x])
-			}
-		}
-	}
-	for _, s := range secret(text.String()) {
-		for _, cell := range at[s[0]:s[1]] {
-			cell.Content = strings.Repeat(hidden, cell.Width)
-		}
-	}
-}
-
-// parts joins cells with the same style. Trailing blanks without a style are left out.
-func parts(row []uv.Cell) []api.Cells {
+// parts joins cells with the same style. Trailing blanks without a style are left out; the characters in hidden
+// columns are masked.
+func parts(s *screen.Screen, row []screen.Cell, hidden map[int]bool) []api.Cells {
 	end := len(row)
-	for end > 0 && row[end-1].Content == " " && row[end-1].Style.IsZero() {
+	for end > 0 && row[end-1].IsBlank() {
 		end--
 	}
 	var out []api.Cells
-	var style uv.Style
-	var text strings.Builder
-	width := 0
-	flush := func() {
-		if width > 0 {
-			out = append(out, api.Cells{Text: text.String(), Width: width, Style: styleOf(style)})
+	var text []byte
+	for from := 0; from < end; {
+		width, first := 0, row[from]
+		text = text[:0]
+		for ; from < end && row[from].SameLook(first); from++ {
+			text = appendShown(s, text, row[from], hidden[from])
+			width += int(row[from].Width)
 		}
-		text.Reset()
-		width = 0
+		out = append(out, api.Cells{Text: string(text), Width: width, Style: styleOf(first)})
 	}
-	for _, c := range row[:end] {
-		if c.Width == 0 {
-			continue
-		}
-		if !c.Style.Equal(&style) {
-			flush()
-			style = c.Style
-		}
-		text.WriteString(c.Content)
-		width += c.Width
-	}
-	flush()
 	return out
 }
 
+// appendShown appends what is shown of a cell: what could act on a terminal is not.
+func appendShown(s *screen.Screen, text []byte, c screen.Cell, hidden bool) []byte {
+	const mask, unprintable, concealed = '*', '?', ' '
+	with := byte(0)
+	switch ascii := c.ASCII(); {
+	case hidden:
+		with = mask
+	case c.Attributes&screen.Concealed != 0:
+		with = concealed
+	case ascii != 0:
+		return append(text, ascii)
+	default:
+		before := len(text)
+		text = s.AppendText(text, c)
+		if shown := string(text[before:]); escape.Text(shown) == shown {
+			return text
+		}
+		text, with = text[:before], unprintable
+	}
+	for range c.Width {
+		text = append(text, with)
+	}
+	return text
+}
+
 // styleOf is the style of a cell in the contract's terms.
-func styleOf(s uv.Style) api.Style {
-	const blinks = uv.AttrBlink | uv.AttrRapidBlink
+func styleOf(c screen.Cell) api.Style {
+	has := func(a screen.Attributes) bool { return c.Attributes&a != 0 }
 	return api.Style{
-		Foreground: colorName(s.Fg),
-		Background: colorName(s.Bg),
-		Bold:       s.Attrs&uv.AttrBold != 0,
-		Faint:      s.Attrs&uv.AttrFaint != 0,
-		Italic:     s.Attrs&uv.AttrItalic != 0,
-		Underline:  s.Underline != ansi.UnderlineNone,
-		Blink:      s.Attrs&blinks != 0,
-		Reverse:    s.Attrs&uv.AttrReverse != 0,
-		Struck:     s.Attrs&uv.AttrStrikethrough != 0,
+		Foreground: colorName(c.Foreground),
+		Background: colorName(c.Background),
+		Bold:       has(screen.Bold),
+		Faint:      has(screen.Faint),
+		Italic:     has(screen.Italic),
+		Underline:  has(screen.Underlined),
+		Blink:      has(screen.Blink),
+		Reverse:    has(screen.Reverse),
+		Struck:     has(screen.Struck),
 	}
 }
 
 // colorName is a color in the contract's terms.
-func colorName(c color.Color) string {
-	switch c := c.(type) {
-	case nil:
-		return ""
-	case ansi.BasicColor:
-		return strconv.Itoa(int(c))
-	case ansi.IndexedColor:
-		return strconv.Itoa(int(c))
+func colorName(c screen.Color) string {
+	if n, ok := c.Index(); ok {
+		return strconv.Itoa(int(n))
 	}
-	r, g, b, _ := c.RGBA()
-	return fmt.Sprintf("#%02x%02x%02x", r>>8, g>>8, b>>8)
+	if r, g, b, ok := c.RGB(); ok {
+		return fmt.Sprintf("#%02x%02x%02x", r, g, b)
+	}
+	return ""
 }
 
 // Changed returns the lines of a picture that differ from those of an earlier one.

@@ -161,15 +161,15 @@ func (s *scanner) act(seq []byte) (changed, asks bool) {
 		return false, true
 	case !isCSI || len(body) == 0:
 	default:
-		asks = s.actCSI(string(body[:len(body)-1]), body[len(body)-1])
+		asks = s.actCSI(body[:len(body)-1], body[len(body)-1])
 	}
 	return s.drawing != before, asks
 }
 
-func (s *scanner) actCSI(params string, final byte) (asks bool) {
+func (s *scanner) actCSI(params []byte, final byte) (asks bool) {
 	switch final {
 	case 'h', 'l':
-		if list, private := strings.CutPrefix(params, "?"); private {
+		if list, private := strings.CutPrefix(string(params), "?"); private {
 			for p := range strings.SplitSeq(list, ";") {
 				if mode, err := strconv.Atoi(p); err == nil {
 					s.set(mode, final == 'h')
@@ -181,19 +181,23 @@ func (s *scanner) actCSI(params string, final byte) (asks bool) {
 	case 'd':
 		s.moved = true
 	case 'J':
-		s.erased = s.erased || params == "2" || params == "3" || params == "" && s.moved || params == "0" && s.moved
-		if (params == "2" || params == "3") && !s.own {
-			s.drawing = s.drawing && s.modes[cursorKeys]
+		switch string(params) {
+		case "2", "3":
+			s.erased = true
+			s.drawing = s.drawing && (s.own || s.modes[cursorKeys])
+		case "", "0":
+			s.erased = s.erased || s.moved
 		}
 	case 's':
-		s.saved = params == ""
+		s.saved = len(params) == 0
 	case 'u':
 		s.saved, s.moved = false, false
-		return params == "?"
+		return string(params) == "?"
 	case 'c':
 		return true
 	case 'n', 'p', 'q':
-		return final == 'n' || strings.HasSuffix(params, "$") || params == ">" || params == ">0"
+		version := string(params) == ">" || string(params) == ">0"
+		return final == 'n' || version || bytes.HasSuffix(params, []byte("$"))
 	}
 	return false
 }

@@ -2,9 +2,9 @@
 // face looks.
 //
 // While no face looks, only the last bytes are kept: writing costs a copy and a search for escape characters. When a
-// face looks, an emulator receives those bytes and everything that follows; lines that scrolled out of the kept bytes
-// cannot be seen on a screen any more. A program that draws the whole screen builds on what it drew before, so it has
-// an emulator from its first drawing on, and so has one that queries its terminal.
+// face looks, a screen (package screen) receives those bytes and everything that follows; lines that scrolled out of
+// the kept bytes cannot be seen on it any more. A program that draws the whole screen builds on what it drew before, so
+// it has a screen from its first drawing on, and so has one that queries its terminal.
 //
 // The package does not read or write the process's terminal itself, and keeps no history; that is the log's job.
 // Start reading at Terminal.
@@ -16,6 +16,7 @@ import (
 	"sync"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/output/terminal/screen"
 )
 
 // kept is how many of the last bytes are kept: more than screens of lines need.
@@ -26,17 +27,18 @@ type Terminal struct {
 	answer func([]byte)
 	parts  []part // of the current write
 
-	mu       sync.Mutex
-	size     api.Size
-	tail     []byte // the last bytes, at most twice kept
-	trimmed  bool   // there were more before
-	scan     scanner
-	emulator *emulator // nil while no face looks and nothing is drawn
-	lookers  map[chan struct{}]bool
-	since    int // bytes since the emulator was last needed
-	behind   int // how many of the last bytes it has not received
-	number   int64
-	closed   bool
+	mu      sync.Mutex
+	size    api.Size
+	tail    []byte // the last bytes, at most twice kept
+	trimmed bool   // there were more before
+	scan    scanner
+	screen  *screen.Screen   // nil while no face looks and nothing is drawn
+	last    []api.ScreenLine // of the last picture of it
+	lookers map[chan struct{}]bool
+	since   int // bytes since the screen was last needed
+	behind  int // how many of the last bytes it has not received
+	number  int64
+	closed  bool
 }
 
 // New returns a terminal. Answers to the program's queries are passed to answer, which must not block.
@@ -49,7 +51,9 @@ func New(size api.Size, answer func([]byte)) *Terminal {
 // overlap; other methods need not wait for lines and drew.
 func (t *Terminal) Write(p []byte, lines func([]byte), drew func(begins bool)) {
 	t.parts = t.parts[:0]
-	t.take(p)
+	if answers := t.take(p); len(answers) > 0 {
+		t.answer(answers)
+	}
 	for _, part := range t.parts {
 		if part.lines != nil {
 			lines(part.lines)
@@ -65,8 +69,8 @@ type part struct {
 	draws bool
 }
 
-// take handles a write, and records its parts.
-func (t *Terminal) take(p []byte) {
+// take handles a write, records its parts, and returns the answers to questions in it.
+func (t *Terminal) take(p []byte) (answers []byte) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	began := t.scan.drawing
@@ -75,25 +79,25 @@ func (t *Terminal) take(p []byte) {
 		func(p []byte) { t.parts = append(t.parts, part{lines: p}) },
 		func(begins bool) { t.parts = append(t.parts, part{draws: begins}) },
 	)
-	now := (began || t.scan.drawing || asked) && !t.closed // the emulator must receive them
-	if t.emulator != nil && now {
+	now := (began || t.scan.drawing || asked) && !t.closed // the screen must receive them
+	if t.screen != nil && now {
 		t.catchUp()
 	}
 	t.keep(p)
-	if t.emulator == nil && now {
+	if t.screen == nil && now {
 		t.emulate(len(p))
 	}
-	if t.emulator != nil {
+	if t.screen != nil {
 		if now {
 			t.feed(p)
+			answers = t.screen.Answers()
 		} else {
 			t.behind += len(p)
 		}
 		if t.since += len(p); now || len(t.lookers) > 0 {
 			t.since = 0
 		} else if t.since > 2*kept { // the kept bytes show the same
-			t.emulator.close()
-			t.emulator = nil
+			t.screen, t.last = nil, nil
 		}
 	}
 	t.number++
@@ -103,6 +107,7 @@ func (t *Terminal) take(p []byte) {
 		default:
 		}
 	}
+	return answers
 }
 
 // keep keeps the last bytes.
@@ -116,23 +121,20 @@ func (t *Terminal) keep(p []byte) {
 	t.tail = append(t.tail, p...)
 }
 
-// emulate starts an emulator with the kept bytes, except the last ones.
+// emulate makes a screen of the kept bytes, except the last ones. What the program asked in them is not answered: it
+// got no answer then, and no longer waits.
 func (t *Terminal) emulate(but int) {
-	if t.emulator != nil {
-		t.emulator.close()
-	}
-	t.emulator, t.since, t.behind = newEmulator(t.size), 0, 0
-	go t.emulator.answer(t.answer)
+	t.screen, t.last, t.since, t.behind = screen.New(t.size.Cols, t.size.Rows), nil, 0, 0
 	before := t.tail[:len(t.tail)-min(but, len(t.tail))]
 	if t.trimmed { // what was set before is set at the end, as it is now
 		before = slices.Concat(t.scan.modesNow(), before[bytes.IndexByte(before, '\n')+1:])
 	}
 	t.feed(before)
-	t.emulator.caughtUp()
+	t.screen.Answers()
 }
 
-// catchUp passes to the emulator what it has not received. Of a long text that is only lines, it receives those that
-// are still visible: it takes a hundred times as long for a line as the log does.
+// catchUp passes to the screen what it has not received. Of a long text that is only lines, it receives those that
+// are still visible.
 func (t *Terminal) catchUp() {
 	if t.behind == 0 {
 		return
@@ -140,7 +142,7 @@ func (t *Terminal) catchUp() {
 	const little = 16 << 10
 	missed := t.tail[max(len(t.tail)-t.behind, 0):]
 	switch {
-	case t.behind > little && !t.scan.odd && !t.emulator.IsAltScreen():
+	case t.behind > little && !t.scan.odd && !t.screen.OnOwn():
 		t.feed(slices.Concat([]byte("\x1b[m\x1b[2J\x1b[H"), lastLines(missed, t.size.Rows)))
 	case t.behind > len(missed):
 		t.emulate(0)
@@ -159,18 +161,15 @@ func lastLines(p []byte, lines int) []byte {
 	return p[from+1:]
 }
 
-// feed writes to the emulator. Bytes on which it panics cost what it showed.
+// feed writes to the screen. Bytes on which it panics cost what it showed, and not the project.
 func (t *Terminal) feed(p []byte) {
 	defer func() {
 		if failed := recover(); failed != nil {
-			t.emulator.close()
-			t.emulator = newEmulator(t.size)
-			go t.emulator.answer(t.answer)
-			t.emulator.caughtUp()
-			t.emulator.WriteString("(what was here could not be shown)\r\n")
+			t.screen, t.last = screen.New(t.size.Cols, t.size.Rows), nil
+			t.screen.Write([]byte("(what was here could not be shown)\r\n"))
 		}
 	}()
-	t.emulator.write(p)
+	t.screen.Write(p)
 }
 
 // Resize sets another size. Earlier lines are not reflowed.
@@ -181,9 +180,9 @@ func (t *Terminal) Resize(size api.Size) {
 		return
 	}
 	t.size = size
-	if t.emulator != nil {
+	if t.screen != nil {
 		t.catchUp()
-		t.emulator.resize(size)
+		t.screen.Resize(size.Cols, size.Rows)
 	}
 	t.number++
 }
@@ -202,13 +201,13 @@ func (t *Terminal) Drawing() bool {
 	return t.scan.drawing
 }
 
-// Look keeps an emulator running, and sends a value to the channel after every change, until the returned function is
+// Look keeps the screen up to date, and sends a value to the channel after every change, until the returned function is
 // called.
 func (t *Terminal) Look() (changed <-chan struct{}, end func()) {
 	c := make(chan struct{}, 1)
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if t.emulator == nil && !t.closed {
+	if t.screen == nil && !t.closed {
 		t.emulate(0)
 	}
 	t.lookers[c] = true
@@ -219,15 +218,12 @@ func (t *Terminal) Look() (changed <-chan struct{}, end func()) {
 	}
 }
 
-// Close ends what is at work for it. There is nothing to see any more.
+// Close ends it. There is nothing to see any more.
 func (t *Terminal) Close() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.closed = true
-	if t.emulator != nil {
-		t.emulator.close()
-		t.emulator = nil
-	}
+	t.screen, t.last = nil, nil
 }
 
 // Settled reports whether the program is not in the middle of a change that it wants to be shown as one

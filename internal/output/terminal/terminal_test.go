@@ -141,17 +141,17 @@ func TestLateLook(t *testing.T) {
 func TestNobodyLooks(t *testing.T) {
 	f := open(t, 80, 24)
 	f.write("one\r\n")
-	assert.Nil(t, f.emulator)
+	assert.Nil(t, f.screen)
 	_, end := f.Look()
 	end()
-	require.NotNil(t, f.emulator)
+	require.NotNil(t, f.screen)
 	much := strings.Repeat(strings.Repeat("x", 79)+"\r", 3*kept/80)
 	f.write(much)
-	assert.Nil(t, f.emulator, "what is kept shows the same")
+	assert.Nil(t, f.screen, "what is kept shows the same")
 	f.write("\x1b[?1049h")
-	require.NotNil(t, f.emulator)
+	require.NotNil(t, f.screen)
 	f.write(much)
-	require.NotNil(t, f.emulator, "what it draws builds on what it drew")
+	require.NotNil(t, f.screen, "what it draws builds on what it drew")
 	assert.LessOrEqual(t, cap(f.tail), 4*kept)
 }
 
@@ -163,7 +163,7 @@ func TestClosed(t *testing.T) {
 	_, end := f.Look()
 	defer end()
 	f.write("again\x1b[6n")
-	assert.Nil(t, f.emulator)
+	assert.Nil(t, f.screen)
 	assert.Empty(t, f.Picture(nil).Lines)
 }
 
@@ -184,8 +184,7 @@ func TestAnswers(t *testing.T) {
 	case <-time.After(time.Minute):
 		t.Fatal("no answer")
 	}
-	f.emulator.close()
-	f.emulator = nil
+	f.screen = nil
 	_, end := f.Look() // the questions are asked again
 	end()
 	f.write("\x1b[5n")
@@ -361,7 +360,7 @@ func FuzzTerminal(f *testing.F) {
 		p := terminal.Picture(func(text string) [][2]int { return [][2]int{{0, min(3, len(text))}} })
 		require.Len(t, p.Lines, size.Rows)
 		kept := terminal.Picture(nil).Lines
-		terminal.emulator.other = true
+		terminal.last = nil
 		require.Equal(t, terminal.Picture(nil).Lines, kept, "nothing has changed unseen")
 		for _, line := range p.Lines {
 			width := 0

@@ -149,7 +149,8 @@ func randomStream(r *rand.Rand, size api.Size, wide bool) string {
 				b.WriteString("\x1b[r")
 			}
 		case 4:
-			fmt.Fprintf(&b, "\x1b[%dm", r.IntN(48))
+			const conceal = 8 // tmux shows the text
+			fmt.Fprintf(&b, "\x1b[%dm", (conceal+1+r.IntN(47))%48)
 		case 5:
 			b.WriteString(map[bool]string{false: "\x1b[r\x1b[?1049h\x1b[H", true: "\x1b[r\x1b[?1049l"}[own])
 			own = !own
@@ -173,7 +174,7 @@ func randomStream(r *rand.Rand, size api.Size, wide bool) string {
 			}
 		case kinds - 5:
 			if !wide {
-				b.WriteString([]string{"\x1b7\x1b[2;5Hab\x1b8", "\x1b[?7l12\x1b[?7h", "\x1b[3b"}[r.IntN(2)])
+				b.WriteString([]string{"\x1b7\x1b[2;5Hab\x1b8", "\x1b[?7l12\x1b[?7h", "=\x1b[3b"}[r.IntN(3)])
 			}
 		default:
 			b.WriteString(texts[r.IntN(len(texts))])

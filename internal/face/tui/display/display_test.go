@@ -13,10 +13,11 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/charmbracelet/x/term"
-	"github.com/charmbracelet/x/vt"
 	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"omnivigil/internal/output/terminal/screen"
 )
 
 // viewer is a terminal with a display on it.
@@ -24,7 +25,7 @@ type viewer struct {
 	*Display
 	t        *testing.T
 	mu       sync.Mutex
-	terminal *vt.Emulator
+	terminal *screen.Screen
 	got      strings.Builder
 	theirs   *os.File
 }
@@ -33,18 +34,10 @@ func open(t *testing.T) *viewer {
 	ours, theirs, err := pty.Open()
 	require.NoError(t, err)
 	require.NoError(t, pty.Setsize(ours, &pty.Winsize{Cols: 30, Rows: 4}))
-	v := &viewer{t: t, terminal: vt.NewEmulator(30, 4), theirs: theirs}
-	v.terminal.WriteString("$ omnivigil\r\n")
+	v := &viewer{t: t, terminal: screen.New(30, 4), theirs: theirs}
+	v.terminal.Write([]byte("$ omnivigil\r\n"))
 	v.Display = Open(theirs, theirs, []string{"TERM=xterm-256color"})
 	ended := make(chan struct{})
-	go func() { // answers of the terminal are not needed
-		buffer := make([]byte, 1000)
-		for {
-			if _, err := v.terminal.Read(buffer); err != nil {
-				return
-			}
-		}
-	}()
 	go func() {
 		defer close(ended)
 		buffer := make([]byte, 64<<10)
@@ -74,11 +67,15 @@ func (v *viewer) shows(lines ...string) {
 	require.Eventually(v.t, func() bool {
 		v.mu.Lock()
 		defer v.mu.Unlock()
-		rows = strings.Split(v.terminal.String(), "\n")
-		for i := range rows {
-			rows[i] = strings.TrimRight(rows[i], " ")
+		rows = rows[:0]
+		for y := range lines {
+			var row []byte
+			for _, cell := range v.terminal.Row(y) {
+				row = v.terminal.AppendText(row, cell)
+			}
+			rows = append(rows, strings.TrimRight(string(row), " "))
 		}
-		return strings.Join(rows[:len(lines)], "\n") == strings.Join(lines, "\n")
+		return strings.Join(rows, "\n") == strings.Join(lines, "\n")
 	}, time.Minute, time.Millisecond, "%q", rows)
 }
 
@@ -142,8 +139,8 @@ func TestDisplay(t *testing.T) {
 	require.Eventually(t, func() bool {
 		v.mu.Lock()
 		defer v.mu.Unlock()
-		at := v.terminal.CursorPosition()
-		return at.X == 2 && at.Y == 1
+		x, y := v.terminal.Cursor()
+		return x == 2 && y == 1
 	}, time.Minute, time.Millisecond)
 
 	require.NoError(t, v.Give())
