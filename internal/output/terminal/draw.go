@@ -20,7 +20,7 @@ func Draw(line api.ScreenLine, cols int, styled bool) string {
 			continue
 		}
 		text, width := part.Text, part.Width
-		if escape.Text(text) != text || ansi.StringWidth(text) != width {
+		if !isPlain(text, width) && (escape.Text(text) != text || ansi.StringWidth(text) != width) {
 			text = strings.Repeat("?", min(width, left)) // not printable
 		}
 		if width > left {
@@ -38,6 +38,16 @@ func Draw(line api.ScreenLine, cols int, styled bool) string {
 		return strings.TrimRight(b.String(), " ")
 	}
 	return b.String() + strings.Repeat(" ", max(left, 0))
+}
+
+// isPlain reports whether a text has so many printable ASCII characters, as most have.
+func isPlain(text string, width int) bool {
+	for i := range len(text) {
+		if text[i] < ' ' || text[i] > '~' {
+			return false
+		}
+	}
+	return len(text) == width
 }
 
 // sgr selects a style; empty: the terminal's default.

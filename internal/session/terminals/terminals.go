@@ -241,7 +241,7 @@ func (t *Terminals) followRun(
 // pauseOf is the pause before the next picture of a terminal: the effects of typing should be fluent; for watching,
 // fewer pictures do, because each costs the face its whole screen.
 func (t *Terminals) pauseOf(unit *unitTerminal) time.Duration {
-	const atIt, watched = 2 * time.Second, 12 // pictures a second
+	const atIt, watched = 2 * time.Second, 10 // pictures a second
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if time.Since(unit.used) < atIt {

@@ -28,6 +28,7 @@ type Display struct {
 	taken    bool
 	renderer *uv.TerminalRenderer // writes into next; since the terminal was taken
 	cells    uv.ScreenBuffer
+	rows     []string     // what was drawn into cells
 	next     bytes.Buffer // what is to be written
 	shown    tea.View     // the frame that the terminal shows
 	current  bool         // it shows that
@@ -68,6 +69,7 @@ func (d *Display) Take() error {
 func (d *Display) resize(width, height int) {
 	d.cells = uv.NewScreenBuffer(width, height)
 	d.cells.Method = d.method
+	d.rows = make([]string, height)
 	d.current = false
 	if d.renderer != nil {
 		d.renderer.Resize(width, height)
@@ -182,8 +184,7 @@ func (d *Display) Draw(v tea.View) error {
 		d.next.WriteString(ansi.ResetModeTextCursorEnable) // it would jump
 	}
 	d.setModes(v)
-	d.cells.Clear()
-	uv.NewStyledString(v.Content).Draw(d.cells, d.cells.Bounds())
+	d.compose(v.Content)
 	d.renderer.Render(d.cells.RenderBuffer)
 	if v.Cursor != nil {
 		d.renderer.MoveTo(v.Cursor.X, v.Cursor.Y)
@@ -199,6 +200,18 @@ func (d *Display) Draw(v tea.View) error {
 	}
 	d.shown, d.current = v, true
 	return d.flush()
+}
+
+// compose draws into cells the rows of a frame that differ from those of the one before. The styles of a row end with
+// it.
+func (d *Display) compose(content string) {
+	for y := range d.rows {
+		var row string
+		if row, content, _ = strings.Cut(content, "\n"); row != d.rows[y] {
+			uv.NewStyledString(row).Draw(d.cells, uv.Rect(0, y, d.cells.Width(), 1))
+			d.rows[y] = row
+		}
+	}
 }
 
 // setModes sets what a frame asks of the terminal besides its cells.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -329,7 +330,8 @@ func (v *Terminal) cells(m *view.Model, width, height int) []string {
 	var rows []string
 	for i := v.first; i < len(v.screen.Lines) && len(rows) < height; i++ {
 		if v.drawn[i] == "" {
-			v.drawn[i] = cells.Fit(terminal.Draw(v.screen.Lines[i], min(width, v.screen.Size.Cols), true), width)
+			cols := min(width, v.screen.Size.Cols)
+			v.drawn[i] = terminal.Draw(v.screen.Lines[i], cols, true) + strings.Repeat(" ", width-cols)
 		}
 		rows = append(rows, v.drawn[i])
 	}
