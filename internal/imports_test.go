@@ -233,11 +233,14 @@ var allowed = map[string]string{
 	"text/suggest":       "",
 	"text/theme":         "",
 	"trend":              "",
-	"watch":              "files text/format text/suggest watch/kernel watch/pattern watch/repository watch/stamp",
-	"watch/kernel":       "text/format",
-	"watch/pattern":      "files plan/capture",
-	"watch/repository":   "files",
-	"watch/stamp":        "",
+	"watch": "files text/format text/suggest watch/ahead watch/kernel watch/listing watch/pattern watch/repository " +
+		"watch/stamp",
+	"watch/ahead":      "watch/kernel watch/listing watch/stamp",
+	"watch/listing":    "watch/stamp",
+	"watch/kernel":     "text/format",
+	"watch/pattern":    "files plan/capture",
+	"watch/repository": "files",
+	"watch/stamp":      "",
 }
 
 func floorOf(pkg string) int {

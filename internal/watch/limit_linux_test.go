@@ -5,7 +5,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -133,22 +132,4 @@ func TestMountGoes(t *testing.T) {
 	w.tells(t, "disk/a.txt removed", "disk/under.txt created")
 	put(t, root, "disk/under.txt")
 	w.tells(t, "disk/under.txt written")
-}
-
-// TestHold checks that the wait for version control's lock is bounded.
-func TestHold(t *testing.T) {
-	var h lockWait
-	at := func(s float64) time.Time { return time.Unix(0, 0).Add(time.Duration(s * float64(time.Second))) }
-	decide := func(s float64, held bool) string {
-		text, wait := h.decide(at(s), "index.lock", held)
-		return strings.TrimSpace(fmt.Sprint(wait, " ", strings.SplitN(text, ":", 2)[0]))
-	}
-	assert.Equal(t, "false", decide(0, false))
-	assert.Equal(t, "true", decide(1, true))
-	assert.Equal(t, "true version control is at work (index.lock)", decide(2.5, true))
-	assert.Equal(t, "true", decide(20, true), "said once")
-	assert.Equal(t, "false version control has held index.lock for 30s", decide(32, true))
-	assert.Equal(t, "false", decide(33, true), "it was left behind")
-	assert.Equal(t, "false", decide(40, false))
-	assert.Equal(t, "true", decide(41, true), "another one is waited for again")
 }

@@ -25,16 +25,20 @@ type listener struct {
 // attach watches a directory, unless it is polled instead. It records its identity: by the time it is read, the path
 // may lead to another one.
 func (t *tree) attach(f *folder) {
-	f.id = stamp.Stat(f.path).Mark.ID
+	f.id = stamp.IdentityAt(f.path)
 	if !t.watchable(f) {
 		return
 	}
-	id, ok := t.subscription(f.path)
-	if !ok {
-		return
+	id, err := t.kernel.Add(f.path)
+	t.subscribe(f, id, err)
+}
+
+// subscribe makes a watch that was added, unless that has failed, that of a directory.
+func (t *tree) subscribe(f *folder, id kernel.ID, err error) {
+	if p := t.subscriptionOf(id, err); p != nil {
+		f.watch, f.watched = id, true
+		p.folders = append(p.folders, f)
 	}
-	f.watch, f.watched = id, true
-	t.subscriptions[id].folders = append(t.subscriptions[id].folders, f)
 }
 
 // watchable reports whether the directory is to be watched.
@@ -51,22 +55,27 @@ func (t *tree) verify(f *folder) {
 	}
 }
 
+// subscriptionOf returns what listens to a watch that was added; nil: that has failed.
+func (t *tree) subscriptionOf(id kernel.ID, err error) *subscription {
+	if err != nil {
+		if errors.Is(err, kernel.ErrLimit) {
+			t.limited++
+		}
+		return nil
+	}
+	if t.subscriptions[id] == nil {
+		t.subscriptions[id] = &subscription{names: map[string][]*listener{}}
+	}
+	return t.subscriptions[id]
+}
+
 // subscription returns the watch of a path, and whether there is one.
 func (t *tree) subscription(path string) (kernel.ID, bool) {
 	if t.kernel == nil {
 		return 0, false
 	}
 	id, err := t.kernel.Add(path)
-	if err != nil {
-		if errors.Is(err, kernel.ErrLimit) {
-			t.limited++
-		}
-		return 0, false
-	}
-	if t.subscriptions[id] == nil {
-		t.subscriptions[id] = &subscription{names: map[string][]*listener{}}
-	}
-	return id, true
+	return id, t.subscriptionOf(id, err) != nil
 }
 
 func (t *tree) detach(f *folder) {

@@ -3,15 +3,15 @@ package watch
 import (
 	"errors"
 	"io/fs"
-	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
 	"omnivigil/internal/files"
+	"omnivigil/internal/watch/ahead"
 	"omnivigil/internal/watch/kernel"
+	"omnivigil/internal/watch/listing"
 	"omnivigil/internal/watch/pattern"
 	"omnivigil/internal/watch/repository"
 	"omnivigil/internal/watch/stamp"
@@ -30,16 +30,16 @@ type tree struct {
 	subscriptions map[kernel.ID]*subscription
 	linked        map[stamp.Identity]*inode // files with more than one name
 	tied          []stamp.Identity          // the new ones of them
-	repos         map[*folder]*workTree
-	pollGroups    map[time.Duration]*pollGroup
+	workTrees
+	pollGroups map[time.Duration]*pollGroup
 
 	edits     []edit
 	silent    bool // what is found is the initial state; no interest is notified
 	stale     bool // ignore files changed: the wanted directories must be recomputed
 	lost      bool // events were lost
 	unstudied []*folder
+	firsts    ahead.Looks
 	unsure    map[*folder]time.Time // directories with files so new that a look could not be certain, and the time when it can be
-	released  time.Time             // when version control last released its lock
 	limited   int                   // directories for which the system had no watch left
 	spares    int                   // directories that are watched only for spare interests
 	remarks   []string              // messages for the user
@@ -56,10 +56,11 @@ type folder struct {
 	spare      bool              // it is watched only for spare interests
 	repo       *workTree         // the work tree of which it is the top, or nil
 	id         stamp.Identity
-	read       time.Time // when its entries were first read
-	gone       bool      // it was dropped
-	link       bool      // it was reached through a symbolic link
-	depth      int       // how many symbolic links lead to it
+	first      *ahead.Look // until it has been grown
+	read       time.Time   // when its entries were first read
+	gone       bool        // it was dropped
+	link       bool        // it was reached through a symbolic link
+	depth      int         // how many symbolic links lead to it
 	notification
 	files  map[string]stamp.Mark
 	subs   map[string]*folder
@@ -90,7 +91,7 @@ func newTree(root string) *tree {
 		matcher:       pattern.NewMatcher(root, nil),
 		subscriptions: map[kernel.ID]*subscription{},
 		linked:        map[stamp.Identity]*inode{},
-		repos:         map[*folder]*workTree{},
+		workTrees:     workTrees{repos: map[*folder]*workTree{}},
 		pollGroups:    map[time.Duration]*pollGroup{},
 		unsure:        map[*folder]time.Time{},
 		clock:         time.Now,
@@ -166,9 +167,13 @@ func (t *tree) recompute(f *folder, how reading) {
 			f.others[name] = true
 		}
 	}
+	var subs []*folder
 	for name := range f.others {
-		t.meet(f, name, false, how)
+		if s := t.meet(f, name, false); s != nil {
+			subs = append(subs, s)
+		}
 	}
+	t.growAll(subs, how)
 	for name := range f.links {
 		t.look(f, name, 0)
 	}
@@ -268,14 +273,19 @@ const (
 // moment is longer than any event takes to arrive.
 const moment = 5 * time.Second
 
-// grow watches and then reads a directory and everything wanted in it. It is watched first, so that what appears in
-// between is reported. It reports whether the directory exists.
+// firstLook returns the first look at a directory, which has yet to be taken.
+func (t *tree) firstLook(f *folder) *ahead.Look {
+	if t.watchable(f) {
+		return ahead.At(f.path, t.kernel)
+	}
+	return ahead.At(f.path, nil)
+}
+
+// grow watches and reads a directory and everything wanted in it. It reports whether the directory exists.
 func (t *tree) grow(f *folder, how reading) bool {
-	f.files, f.subs, f.others, f.links = map[string]stamp.Mark{}, map[string]*folder{}, map[string]bool{},
-		map[string][]*listener{}
-	t.attach(f)
-	f.read = time.Now()
-	entries, err := t.list(f)
+	entries, err := t.takeFirst(f)
+	f.files, f.subs, f.others, f.links = make(map[string]stamp.Mark, len(entries)), map[string]*folder{},
+		map[string]bool{}, map[string][]*listener{}
 	if err != nil {
 		t.detach(f)
 		if f.gone = f.up != nil; !f.gone {
@@ -287,84 +297,121 @@ func (t *tree) grow(f *folder, how reading) bool {
 	top := false
 	for _, e := range entries {
 		switch {
-		case e.Name() == repository.IgnoreFile && e.Type().IsRegular():
+		case e.Name == repository.IgnoreFile && e.Kind == stamp.File:
 			t.meetFile(f, e, how) // before the files that its rules are about
-		case e.Name() == ".git":
+		case e.Name == ".git":
 			top = true
 		}
 	}
 	t.enterRepository(f, top)
 	f.scope = f.ownScope()
+	var subs []*folder
+	var others []listing.Entry
 	for _, e := range entries {
-		switch {
-		case e.IsDir():
-			t.meet(f, e.Name(), false, how)
-		case e.Type().IsRegular():
+		switch e.Kind {
+		case stamp.Directory:
+			if s := t.meet(f, e.Name, false); s != nil {
+				subs = append(subs, s)
+			}
+		case stamp.File:
 			t.meetFile(f, e, how)
 		default:
-			t.look(f, e.Name(), kernel.Appeared)
+			others = append(others, e)
 		}
+	}
+	t.growAll(subs, how)
+	for _, e := range others { // where links lead to is watched by now
+		t.look(f, e.Name, kernel.Appeared)
 	}
 	t.unstudied = append(t.unstudied, f)
 	return true
 }
 
+// takeFirst takes the first look at a directory.
+func (t *tree) takeFirst(f *folder) ([]listing.Entry, error) {
+	look := f.first
+	if look == nil {
+		look = t.firstLook(f)
+	}
+	f.first = nil
+	t.firsts.Take(look)
+	f.read, f.id = look.Began, look.ID
+	if look.Watches() {
+		t.subscribe(f, look.Watch, look.WatchErr)
+	}
+	unwatched := look.WatchErr != nil && !errors.Is(look.WatchErr, kernel.ErrLimit)
+	switch {
+	case errors.Is(look.Err, ahead.ErrReplaced), look.Err == nil && unwatched:
+		return t.list(f)
+	case f.watched && errors.Is(look.Err, fs.ErrNotExist):
+		t.lost = true // its watch ends now; if it was moved, it is also that of the directory at the new place
+	}
+	return look.Entries, look.Err
+}
+
+// growAll watches and reads new directories, and forgets those that do not exist any more.
+func (t *tree) growAll(subs []*folder, how reading) {
+	if len(subs) > 1 {
+		var due []*ahead.Look
+		for _, s := range subs {
+			s.first = t.firstLook(s)
+			due = append(due, s.first)
+		}
+		t.firsts.Begin(due)
+	}
+	for _, s := range subs {
+		if !t.grow(s, how) {
+			t.giveUpSpare(s)
+			delete(s.up.subs, s.name)
+		}
+	}
+}
+
 // meetFile adds a file that was found when its directory was read.
-func (t *tree) meetFile(f *folder, e fs.DirEntry, how reading) {
-	if _, known := f.files[e.Name()]; known {
+func (t *tree) meetFile(f *folder, e listing.Entry, how reading) {
+	if _, known := f.files[e.Name]; known {
 		return
 	}
 	if how == baseline || how == recent && f.unchangedSince(e, f.read.Add(-moment)) {
-		f.files[e.Name()] = stamp.Mark{}
+		f.files[e.Name] = stamp.Mark{}
 		return
 	}
-	t.look(f, e.Name(), kernel.Appeared)
+	t.look(f, e.Name, kernel.Appeared)
 }
 
-func (f *folder) unchangedSince(e fs.DirEntry, since time.Time) bool {
-	return e.Type().IsRegular() && stamp.Lstat(f.join(e.Name())).Mark.LastChange() < since.UnixNano()
+func (f *folder) unchangedSince(e listing.Entry, since time.Time) bool {
+	return e.Kind == stamp.File && stamp.Lstat(f.join(e.Name)).Mark.LastChange() < since.UnixNano()
 }
 
 // list reads the entries of a directory. If the path leads to another directory than the watched one, that is watched
 // first.
-func (t *tree) list(f *folder) ([]fs.DirEntry, error) {
+func (t *tree) list(f *folder) ([]listing.Entry, error) {
 	limited := t.limited
 	for {
-		dir, err := os.Open(filepath.FromSlash(f.path))
+		id, entries, err := listing.Read(f.path)
 		if err != nil {
 			return nil, err
 		}
-		defer dir.Close()
-		info, err := dir.Stat()
-		if err != nil {
-			return nil, err
-		}
-		if !info.IsDir() {
-			return nil, errors.New("not a directory")
-		}
-		if stamp.MarkOf(info).ID == f.id && (f.watched || !t.watchable(f) || t.limited > limited) {
-			return dir.ReadDir(-1)
+		if id == f.id && (f.watched || !t.watchable(f) || t.limited > limited) {
+			return entries, nil
 		}
 		t.detach(f)
 		t.attach(f)
 	}
 }
 
-// meet adds a directory in f, if it is wanted.
-func (t *tree) meet(f *folder, name string, link bool, how reading) {
+// meet adds a directory in f, if it is wanted, without reading it; otherwise it returns nil.
+func (t *tree) meet(f *folder, name string, link bool) *folder {
 	s := f.sub(name, link)
 	if s.depth > maxDepth || !t.takes(s) {
 		if !link {
 			f.others[name] = true
 		}
-		return
+		return nil
 	}
 	delete(f.others, name)
 	f.subs[name] = s
-	if !t.grow(s, how) {
-		t.giveUpSpare(s)
-		delete(f.subs, name)
-	}
+	return s
 }
 
 // maxSpares limits the directories that are watched only for spare interests.
@@ -466,7 +513,9 @@ func (t *tree) lookFolder(f *folder, name string, id stamp.Identity, link bool) 
 	case s == nil && f.others[name]: // the interests do not depend on what it is
 	case s == nil && link && f.leadsBack(id):
 	case s == nil:
-		t.meet(f, name, link, novel)
+		if s = t.meet(f, name, link); s != nil {
+			t.growAll([]*folder{s}, novel)
+		}
 	case s.id != id || !s.watched && s.every == 0:
 		t.renew(s)
 	}
@@ -508,7 +557,7 @@ func (t *tree) compare(f *folder, what kernel.Signs, deep bool) {
 	}
 	there := make(map[string]bool, len(entries))
 	for _, e := range entries {
-		name := e.Name()
+		name := e.Name
 		there[name] = true
 		s := f.subs[name]
 		t.look(f, name, what)

@@ -19,6 +19,7 @@ import (
 	"omnivigil/internal/text/format"
 	"omnivigil/internal/watch/kernel"
 	"omnivigil/internal/watch/pattern"
+	"omnivigil/internal/watch/repository"
 	"omnivigil/internal/watch/stamp"
 )
 
@@ -39,7 +40,7 @@ type Watcher struct {
 	contents *contents
 	opened   time.Time
 	limited  int // how many directories without a watch the user knows of
-	lockWait lockWait
+	lockWait repository.LockWait
 	untold   []Event // see handOut
 	// unread is the time since when changes wait for unread events; zero: none does.
 	unread time.Time
@@ -436,7 +437,7 @@ func (w *Watcher) settle(now time.Time) {
 		return
 	}
 	lock, held := w.tree.held(now)
-	text, wait := w.lockWait.decide(now, lock, held)
+	text, wait := w.lockWait.Decide(now, lock, held)
 	if text != "" {
 		w.tell(Notice{text})
 	}
@@ -497,6 +498,12 @@ func (w *Watcher) handOut() {
 	w.untold = w.untold[:0]
 }
 
+// How often the lock of version control, and whether there are unread events, is checked.
+const (
+	holdLook   = 20 * time.Millisecond
+	unreadLook = 200 * time.Microsecond
+)
+
 // sleep returns for how long nothing is due.
 func (w *Watcher) sleep() time.Duration {
 	if len(w.tree.unstudied) > 0 || len(w.contents.todo) > 0 {
@@ -505,7 +512,7 @@ func (w *Watcher) sleep() time.Duration {
 	wake := time.Now().Add(time.Hour)
 	if due, has := w.bursts.next(); has {
 		wake = time.Now().Add(due.Sub(w.clock()))
-		if !w.lockWait.since.IsZero() {
+		if w.lockWait.Waits() {
 			wake = time.Now().Add(holdLook)
 		}
 		if !w.unread.IsZero() {

@@ -9,6 +9,12 @@ import (
 	"omnivigil/internal/watch/kernel"
 )
 
+// workTrees are those that a tree has found.
+type workTrees struct {
+	repos    map[*folder]*workTree
+	released time.Time // when version control last released its lock
+}
+
 // workTree is a repository among the watched directories, and the listeners to its files.
 type workTree struct {
 	*repository.Repository

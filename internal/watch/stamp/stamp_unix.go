@@ -11,9 +11,34 @@ import (
 func MarkOf(info fs.FileInfo) Mark {
 	m := Mark{size: info.Size(), modified: info.ModTime().UnixNano(), Links: 1}
 	if s, ok := info.Sys().(*syscall.Stat_t); ok {
-		m.ID = Identity{uint64(s.Dev), s.Ino}
+		m.ID = identityOf(s)
 		m.Changed = changeTime(s)
 		m.Links = int(s.Nlink)
 	}
 	return m
+}
+
+// IdentityOf is the identity of an open file, and IdentityAt that of what a path leads to; zero: nothing is there.
+func IdentityOf(fd int) (Identity, error) {
+	var s syscall.Stat_t
+	err := retried(func() error { return syscall.Fstat(fd, &s) })
+	return identityOf(&s), err
+}
+
+func IdentityAt(path string) Identity {
+	var s syscall.Stat_t
+	if retried(func() error { return syscall.Stat(path, &s) }) != nil {
+		return Identity{}
+	}
+	return identityOf(&s)
+}
+
+func identityOf(s *syscall.Stat_t) Identity { return Identity{uint64(s.Dev), s.Ino} }
+
+func retried(call func() error) (err error) {
+	for {
+		if err = call(); err != syscall.EINTR {
+			return err
+		}
+	}
 }

@@ -1,4 +1,4 @@
-package watch
+package repository
 
 import (
 	"fmt"
@@ -8,25 +8,22 @@ import (
 // While version control holds its lock, it is changing files one after another, and what it has written so far is of
 // no use.
 const (
-	holdLook = 20 * time.Millisecond // how often the lock is checked
-
-	unreadLook = 200 * time.Microsecond // how often unread events are checked
-	holdTold   = time.Second            // after which a notice tells what is being waited for
-	holdLimit  = 30 * time.Second       // after which the lock counts as abandoned
+	holdTold  = time.Second      // after which a notice tells what is being waited for
+	holdLimit = 30 * time.Second // after which the lock counts as abandoned
 )
 
-// lockWait is waiting for version control.
-type lockWait struct {
+// LockWait is waiting for version control.
+type LockWait struct {
 	since  time.Time // zero: not waiting
 	told   bool
 	behind string // a lock that was waited for in vain
 }
 
-// decide returns whether changes wait for the lock, and a message for the user.
-func (h *lockWait) decide(now time.Time, lock string, held bool) (text string, wait bool) {
+// Decide returns whether changes wait for the lock, and a message for the user.
+func (h *LockWait) Decide(now time.Time, lock string, held bool) (text string, wait bool) {
 	switch {
 	case !held:
-		*h = lockWait{}
+		*h = LockWait{}
 		return "", false
 	case h.behind == lock:
 		return "", false
@@ -49,3 +46,6 @@ func (h *lockWait) decide(now time.Time, lock string, held bool) (text string, w
 	}
 	return "", true
 }
+
+// Waits reports whether a lock is being waited for.
+func (h *LockWait) Waits() bool { return !h.since.IsZero() }
