@@ -138,12 +138,18 @@ run = "exec sleep 1000"
 run = "true"
 `
 
-// BenchmarkKeys measures from a key to its effect, while four units write as fast as they can; and for comparison, a
-// bare program that echoes what it reads.
+// BenchmarkKeys measures from a key to its effect, while four or twenty units write as fast as they can; and for
+// comparison, a bare program that echoes what it reads.
 func BenchmarkKeys(b *testing.B) {
+	for _, writers := range []int{4, 20} {
+		b.Run(fmt.Sprintf("%d writers", writers), func(b *testing.B) { benchmarkKeys(b, writers) })
+	}
+}
+
+func benchmarkKeys(b *testing.B, writers int) {
 	p := &background{b, b.TempDir()}
 	settings := ""
-	for n := range 4 {
+	for n := range writers {
 		settings += fmt.Sprintf(
 			"[service.writer%d]\nrun = \"exec yes 'a line of the tide table, as long as most are'\"\n",
 			n,

@@ -51,6 +51,7 @@ var allowed = map[string]string{
 	"api/seconds":            "",
 	"api/server":             "api api/changes api/past",
 	"api/socket":             "files",
+	"api/yield":              "",
 	"demo":                   "",
 	"draft":                  "draft/node draft/project plan plan/document text/escape text/format text/lazyregexp",
 	"draft/node":             "draft/project plan text/format text/lazyregexp",
@@ -78,7 +79,7 @@ var allowed = map[string]string{
 		"store/paths",
 	"face/cli/preview": "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
 	"face/cli/share":   "api/exit face/client plan store/share supervisor text/format",
-	"face/cli/show": "api api/client api/exit api/socket face/cli/ask face/cli/personal face/cli/summary " +
+	"face/cli/show": "api api/client api/exit api/socket api/yield face/cli/ask face/cli/personal face/cli/summary " +
 		"face/client face/client/projects face/plain face/tui face/tui/view store/paths supervisor " +
 		"supervisor/guard text/escape",
 	"face/cli/store":   "api/exit face/client store/contents supervisor text/format",
@@ -102,8 +103,8 @@ var allowed = map[string]string{
 	"face/plain":           "api text/escape text/format",
 	"face/remote":          "api/bridge text/escape text/format",
 	"face/timeline":        "api api/past text/format",
-	"face/tui": "api face/timeline face/tui/arguments face/tui/cells face/tui/charts face/tui/display face/tui/lanes " +
-		"face/tui/mapview face/tui/overview face/tui/panels face/tui/results face/tui/ripples face/tui/typing " +
+	"face/tui": "api api/yield face/timeline face/tui/arguments face/tui/cells face/tui/charts face/tui/display " +
+		"face/tui/lanes face/tui/mapview face/tui/overview face/tui/panels face/tui/results face/tui/ripples face/tui/typing " +
 		"face/tui/unitview face/tui/view output/query text/escape text/format text/suggest",
 	"face/tui/arguments": "api face/tui/overview face/tui/view text/format text/shellwords",
 	"face/tui/cells":     "api face/timeline text/theme",
@@ -218,7 +219,7 @@ var allowed = map[string]string{
 	"store/setup":    "files plan watch/pattern",
 	"store/share":    "files store/contents store/tree text/format",
 	"store/tree":     "store/contents watch/pattern watch/stamp",
-	"supervisor": "api api/exit api/server api/socket demo engine output/logbook plan plan/preferences " +
+	"supervisor": "api api/exit api/server api/socket api/yield demo engine output/logbook plan plan/preferences " +
 		"plan/settings session session/impact store/consent store/contents store/members store/paths " +
 		"store/share supervisor/guard supervisor/tracing",
 	"supervisor/guard":   "process",

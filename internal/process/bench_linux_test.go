@@ -4,7 +4,7 @@ import "testing"
 
 // BenchmarkListening measures the check that runs five times a second as long as nothing new listens.
 func BenchmarkListening(b *testing.B) {
-	s := New()
+	s := New(nil)
 	for range b.N {
 		s.Listening(false)
 	}
@@ -12,7 +12,7 @@ func BenchmarkListening(b *testing.B) {
 
 // BenchmarkSurvey measures a survey of twenty processes.
 func BenchmarkSurvey(b *testing.B) {
-	s := New()
+	s := New(nil)
 	for range 20 {
 		exited := make(chan Exit, 1)
 		p, err := s.Start(Spec{Argv: []string{"/bin/sleep", "1000"}, Dir: "/", Cols: 80, Rows: 24,

@@ -80,11 +80,18 @@ type Spawner struct {
 	spares    spares
 	terminals terminals
 	rush      rush
+	yield     func()     // it is called before output is read
 	seen      []listener // at the last call of Listening
 }
 
-// New returns a spawner. Orphans are followed only if the program has called BecomeSubreaper.
-func New() *Spawner { return &Spawner{tracker: newTracker(), terminals: newTerminals()} }
+// New returns a spawner. Orphans are followed only if the program has called BecomeSubreaper. Yield is called before
+// output is read: it may wait for a moment, and the processes that write wait with it; nil: there is nothing to wait for.
+func New(yield func()) *Spawner {
+	if yield == nil {
+		yield = func() {}
+	}
+	return &Spawner{tracker: newTracker(), terminals: newTerminals(), yield: yield}
+}
 
 // Process is a running command with all of its descendants.
 type Process struct {
@@ -335,6 +342,7 @@ func (p *Process) read() {
 	var handled time.Time
 	var window int64 // see rush.wrote
 	for {
+		p.spawner.yield()
 		n, err := p.reading.read(p.tty, buf)
 		now := time.Now()
 		if err == nil && now.Sub(handled) < withoutPause && p.spawner.rush.wrote(now, &window) {

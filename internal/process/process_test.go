@@ -44,7 +44,7 @@ func (r *running) wait(t *testing.T) Exit {
 	}
 }
 
-var spawner = New()
+var spawner = New(nil)
 
 // waitsIn makes this program another one that has a spare, and waits: see TestSpareEndsWithItsParent.
 const waitsIn = "OMNIVIGIL_TEST_WAITS_IN"

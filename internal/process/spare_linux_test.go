@@ -24,7 +24,7 @@ type workshop struct {
 }
 
 func newWorkshop(t *testing.T) *workshop {
-	w := &workshop{New(), t, t.TempDir()}
+	w := &workshop{New(nil), t, t.TempDir()}
 	t.Cleanup(w.Close)
 	w.runs("true")
 	return w
@@ -209,7 +209,7 @@ func TestSpareEndsWithItsParent(t *testing.T) {
 
 // waitWithSpare starts a spare, writes its number, and does not return.
 func waitWithSpare(dir string) {
-	s := New()
+	s := New(nil)
 	s.startSpare(Spec{Name: "fares", Dir: dir, Cols: 80, Rows: 24})
 	text := fmt.Sprint(s.spares.all[0].Cmd.Process.Pid)
 	if err := os.WriteFile(filepath.Join(dir, "pid.new"), []byte(text), 0o600); err != nil {

@@ -42,14 +42,14 @@ func TestHolderNamesTheProcess(t *testing.T) {
 	address := l.Addr().(*net.TCPAddr).AddrPort()
 	on := func(host string) netip.AddrPort { return netip.AddrPortFrom(netip.MustParseAddr(host), address.Port()) }
 	for _, host := range []string{"127.0.0.1", "0.0.0.0"} {
-		who, taken := New().Holder(on(host))
+		who, taken := New(nil).Holder(on(host))
 		assert.True(t, taken)
 		assert.Regexp(t, `^process \d+ \(process.test\)`, who)
 	}
-	_, taken := New().Holder(on("127.0.0.2"))
+	_, taken := New(nil).Holder(on("127.0.0.2"))
 	assert.False(t, taken, "that is another address")
 	l.Close()
-	_, taken = New().Holder(on("127.0.0.1"))
+	_, taken = New(nil).Holder(on("127.0.0.1"))
 	assert.False(t, taken)
 }
 

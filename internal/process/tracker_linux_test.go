@@ -162,7 +162,7 @@ func TestGroupOfNobody(t *testing.T) {
 
 // TestNothingIsKept checks that the tracker forgets a run with all of its processes in other sessions.
 func TestNothingIsKept(t *testing.T) {
-	s := New()
+	s := New(nil)
 	for range 5 {
 		done := make(chan Exit, 1)
 		_, err := s.Start(

@@ -76,6 +76,7 @@ type Config struct {
 	// own.
 	Watch   func(after int) (Watcher, error)
 	Spawner run.Spawner
+	Yield   func() // see process.New
 }
 
 // Outside is what of a session is known on other machines.
@@ -240,7 +241,7 @@ func Start(c Config) (*Session, error) {
 		return nil, err
 	}
 	if s.spawner == nil {
-		s.tracer = process.New()
+		s.tracer = process.New(c.Yield)
 		s.spawner = run.System{Spawner: s.tracer}
 		s.meter = meter.New(s.tracer)
 		s.meter.Opened, s.meter.Listens, s.meter.Written = s.opened, s.listens, s.written

@@ -21,6 +21,7 @@ import (
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/server"
 	"omnivigil/internal/api/socket"
+	"omnivigil/internal/api/yield"
 	"omnivigil/internal/demo"
 	"omnivigil/internal/engine"
 	"omnivigil/internal/output/logbook"
@@ -256,6 +257,8 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 	}
 	r.book = logbook.Open(r.logs, logbook.Options{Width: widest(p), Limits: logbook.Limits(p.Logs)})
 	config.Book = r.book
+	page, notYielding := yield.Create()
+	config.Yield = page.Wait
 	crash := self.CatchCrash(filepath.Join(r.logs, CrashFile))
 	if !o.Demo {
 		config.Adopted = func(p *plan.Plan) { go consent.In(paths.State()).Add(p) }
@@ -268,6 +271,9 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 	}
 	if crash != nil {
 		r.session.Note("a crash of Omnivigil would leave no report: " + crash.Error())
+	}
+	if notYielding != nil {
+		r.session.Note(notYielding.Error())
 	}
 	if notShared != nil {
 		r.session.Note("the share is not used: " + notShared.Error())

@@ -10,6 +10,7 @@ import (
 	uv "github.com/charmbracelet/ultraviolet"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/yield"
 	"omnivigil/internal/face/tui/display"
 	"omnivigil/internal/face/tui/view"
 )
@@ -19,7 +20,9 @@ import (
 type frames struct {
 	*root
 	display *display.Display
+	yield   *yield.Page
 	last    time.Time // when a frame was drawn
+	keys    pace      // of frames for keys
 	waits   bool      // a frame will be drawn later
 }
 
@@ -27,12 +30,37 @@ type frames struct {
 // shows soon.
 const pauseBetween = time.Second / (2 * api.MaxFrames)
 
+// pace lets a few frames for keys come sooner, but not more of them.
+type pace struct{ due time.Time } // when the next one would come with the usual pause
+
+const burst = 3 // frames
+
+// rest is the time until the next frame may come.
+func (p *pace) rest(now time.Time) time.Duration {
+	return p.due.Add(-(burst - 1) * pauseBetween).Sub(now)
+}
+
+// drawn notes that a frame has come.
+func (p *pace) drawn(now time.Time) {
+	if p.due.Before(now) {
+		p.due = now
+	}
+	p.due = p.due.Add(pauseBetween)
+}
+
 // frameMsg is sent when a frame may be drawn.
 type frameMsg struct{}
 
 // Update handles one message, and draws what it changes.
 func (f *frames) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	var cmd tea.Cmd
+	key := false
+	switch msg.(type) {
+	case tea.KeyMsg, tea.MouseMsg, tea.PasteMsg:
+		f.yield.Ask()
+		defer f.yield.Done()
+		key = true
+	}
 	switch msg := msg.(type) {
 	case frameMsg:
 		f.waits = false
@@ -45,22 +73,27 @@ func (f *frames) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		f.display.Hear(msg)
 		_, cmd = f.root.Update(msg)
 	}
-	return f, tea.Batch(cmd, f.draw())
+	return f, tea.Batch(cmd, f.draw(key))
 }
 
-// draw draws a frame, or returns what does so when it may be drawn. A terminal that is gone gets none; the program ends
-// for other reasons then.
-func (f *frames) draw() tea.Cmd {
+// draw draws a frame, unless the pause after the last one is not over: then it returns what does so later. A frame for a
+// key does not wait for that. A terminal that is gone gets none; the program ends for other reasons then.
+func (f *frames) draw(key bool) tea.Cmd {
 	rest := pauseBetween - time.Since(f.last)
+	if key {
+		rest = f.keys.rest(time.Now())
+	}
 	switch {
-	case f.waits || f.Width == 0:
+	case f.Width == 0 || rest > 0 && f.waits:
 		return nil
 	case rest > 0:
 		f.waits = true
 		return tea.Tick(rest, func(time.Time) tea.Msg { return frameMsg{} })
 	}
 	f.display.Draw(f.root.View())
-	f.last = time.Now()
+	if f.last = time.Now(); key {
+		f.keys.drawn(f.last)
+	}
 	return nil
 }
 

@@ -19,6 +19,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"omnivigil/internal/api"
+	"omnivigil/internal/api/yield"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/display"
 	"omnivigil/internal/face/tui/lanes"
@@ -51,6 +52,8 @@ type Screen struct {
 	ListOthers func(ctx context.Context) []view.Other
 	// Remote is the other machine on which the project runs; nil: it runs on this one.
 	Remote *view.Remote
+	// Yield leaves the screen the processors when a key was pressed; nil: nothing does.
+	Yield *yield.Page
 
 	program *tea.Program
 	display *display.Display
@@ -69,7 +72,7 @@ func (s *Screen) Run(ctx context.Context) (*api.Snapshot, error) {
 	s.root.SaveSelection, s.root.ListOthers, s.root.Remote = s.SaveSelection, s.ListOthers, s.Remote
 	s.display = display.Open(os.Stdin, os.Stdout, os.Environ())
 	s.root.Terminal, s.root.Lend = s.take, s.display.Lend
-	drawn := &frames{root: s.root, display: s.display}
+	drawn := &frames{root: s.root, display: s.display, yield: s.Yield}
 	width, height := s.display.Size()
 	s.program = tea.NewProgram(
 		drawn,

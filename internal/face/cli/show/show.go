@@ -20,6 +20,7 @@ import (
 	apiclient "omnivigil/internal/api/client"
 	"omnivigil/internal/api/exit"
 	"omnivigil/internal/api/socket"
+	"omnivigil/internal/api/yield"
 	"omnivigil/internal/face/cli/ask"
 	"omnivigil/internal/face/cli/personal"
 	"omnivigil/internal/face/cli/summary"
@@ -136,6 +137,9 @@ func (f *face) screen(ctx context.Context, first *api.Snapshot, there *view.Remo
 	}
 	f.keeper = keeper
 	screen := tui.Screen{Project: f.project, First: first, Terminal: keeper.Taken, Remote: there}
+	if there == nil {
+		screen.Yield, _ = yield.Of(first.Project.Supervisor) // without it, keys take effect later under load
+	}
 	screen.Habits, screen.Problems, screen.HabitsNow = personal.Habits()
 	screen.Words, screen.Remember = personal.Words(), personal.Remember
 	screen.SaveSelection = personal.SaveSelection
