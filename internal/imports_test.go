@@ -34,6 +34,7 @@ var floors = []string{
 	"api",
 	"text",
 	"files",
+	"pace",
 	"demo",
 }
 
@@ -104,8 +105,8 @@ var allowed = map[string]string{
 	"face/remote":          "api/bridge text/escape text/format",
 	"face/timeline":        "api api/past text/format",
 	"face/tui": "api api/yield face/timeline face/tui/arguments face/tui/cells face/tui/charts face/tui/display " +
-		"face/tui/lanes face/tui/mapview face/tui/overview face/tui/panels face/tui/results face/tui/ripples face/tui/typing " +
-		"face/tui/unitview face/tui/view output/query text/escape text/format text/suggest",
+		"face/tui/lanes face/tui/mapview face/tui/overview face/tui/panels face/tui/results face/tui/ripples " +
+		"face/tui/typing face/tui/unitview face/tui/view output/query text/escape text/format text/suggest",
 	"face/tui/arguments": "api face/tui/overview face/tui/view text/format text/shellwords",
 	"face/tui/cells":     "api face/timeline text/theme",
 	"face/tui/charts": "api/past face/draw face/timeline face/tui/cells face/tui/lanes face/tui/overview " +
@@ -128,6 +129,7 @@ var allowed = map[string]string{
 	"face/tui/view": "api api/past face/draw face/timeline face/tui/cells output/locate process/browser " +
 		"text/format text/location",
 	"files":          "",
+	"pace":           "",
 	"output/lens":    "output/logbook output/query output/structured text/escape",
 	"output/locate":  "text/escape text/lazyregexp text/location",
 	"output/logbook": "files output/structured text/escape text/format text/lazyregexp text/pen",
@@ -149,7 +151,7 @@ var allowed = map[string]string{
 		"text/shellwords text/suggest",
 	"plan/values":      "plan plan/document text/lazyregexp text/suggest",
 	"plan/variables":   "plan text/lazyregexp",
-	"process":          "process/observe process/standby text/suggest",
+	"process":          "pace process/observe process/standby text/suggest",
 	"process/browser":  "",
 	"process/meter":    "process",
 	"process/observe":  "",
@@ -238,7 +240,7 @@ var allowed = map[string]string{
 		"watch/stamp",
 	"watch/ahead":      "watch/kernel watch/listing watch/stamp",
 	"watch/listing":    "watch/stamp",
-	"watch/kernel":     "text/format",
+	"watch/kernel":     "pace text/format",
 	"watch/pattern":    "files plan/capture",
 	"watch/repository": "files",
 	"watch/stamp":      "",

@@ -198,6 +198,7 @@ type LineQuery struct {
 	Run    int       // only of this run of the unit; 0: of all
 	Count  int       // at most so many; 0 is DefaultLines
 	From   int64     // from this line on
+	To     int64     // with From: those before this line; 0: no limit
 	Last   bool      // instead of From: the last ones
 	End    int64     // instead of From: the last ones before this line; 0: no limit
 	Until  time.Time // instead of From: the last ones written before

@@ -6,32 +6,32 @@ import "context"
 // until the project has ended and all are reported, or take has an error, or the context is
 // done.
 func FollowLines(ctx context.Context, p Project, q LineQuery, take func([]Line) error) error {
-	rest := func(from int64) LineQuery {
-		return LineQuery{Filter: q.Filter, Unit: q.Unit, Raw: q.Raw, Count: MaxLines, From: from}
-	}
 	next := int64(-1)
-	catchUp := func() error {
+	catchUp := func(to int64) error { // 0: to the newest line
 		for {
 			page, err := p.Lines(ctx, q)
 			if err != nil {
 				return err
 			}
-			if len(page.Lines) == 0 {
+			if len(page.Lines) > 0 {
+				if err := take(page.Lines); err != nil {
+					return err
+				}
+				next = page.End
+			} else {
 				if next < 0 {
 					next = page.Total
 				}
 				next = max(next, page.End)
-				q = rest(next)
+			}
+			q = LineQuery{Filter: q.Filter, Unit: q.Unit, Raw: q.Raw, Count: MaxLines, From: next}
+			if len(page.Lines) == 0 || to > 0 && next >= to {
 				return nil
 			}
-			if err := take(page.Lines); err != nil {
-				return err
-			}
-			next = page.End
-			q = rest(next)
+			q.To = to
 		}
 	}
-	if err := catchUp(); err != nil {
+	if err := catchUp(0); err != nil {
 		return err
 	}
 	lines := int64(-1)
@@ -40,6 +40,12 @@ func FollowLines(ctx context.Context, p Project, q LineQuery, take func([]Line) 
 			return nil
 		}
 		lines = s.Lines
-		return catchUp()
+		if q.To = lines; s.Ended {
+			q.To = 0
+		}
+		if q.To > 0 && next >= q.To {
+			return nil
+		}
+		return catchUp(q.To)
 	})
 }

@@ -184,6 +184,7 @@ func (q *LineQuery) params() []param {
 		countParam("run", &q.Run, math.MaxInt32),
 		countParam("count", &q.Count, MaxLines),
 		countParam("from", &q.From, math.MaxInt64),
+		countParam("to", &q.To, math.MaxInt64),
 		countParam("end", &q.End, math.MaxInt64),
 		timeParam("until", &q.Until),
 		timeParam("since", &q.Since),

@@ -19,6 +19,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"omnivigil/internal/pace"
 	"omnivigil/internal/process/observe"
 	"omnivigil/internal/text/suggest"
 )
@@ -85,7 +86,7 @@ type Spawner struct {
 }
 
 // New returns a spawner. Orphans are followed only if the program has called BecomeSubreaper. Yield is called before
-// output is read: it may wait for a moment, and the processes that write wait with it; nil: there is nothing to wait for.
+// output is read: it may wait for a moment, and the processes that write wait with it; nil: it never does.
 func New(yield func()) *Spawner {
 	if yield == nil {
 		yield = func() {}
@@ -341,8 +342,11 @@ func (p *Process) read() {
 	buf := make([]byte, 64<<10)
 	var handled time.Time
 	var window int64 // see rush.wrote
+	// A terminal holds what a process writes line by line in a pause; a screen shows it 30 times a second.
+	pace := pace.Pace{Slow: 5 * time.Millisecond, Pause: 4 * time.Millisecond, Few: 1024, Burst: 64}
 	for {
 		p.spawner.yield()
+		asked := time.Now()
 		n, err := p.reading.read(p.tty, buf)
 		now := time.Now()
 		if err == nil && now.Sub(handled) < withoutPause && p.spawner.rush.wrote(now, &window) {
@@ -354,6 +358,9 @@ func (p *Process) read() {
 			p.shown.Add(int64(n - bytes.Count(buf[:n], []byte("\n"))))
 			p.spec.Output(buf[:n])
 			handled = time.Now()
+		}
+		if pause := pace.After(now.Sub(asked), n); pause > 0 && !p.asked.Load() && err == nil {
+			time.Sleep(pause)
 		}
 		if err != nil {
 			// Reading a terminal whose last process has closed it is an error, not the end of a file.

@@ -37,7 +37,8 @@ func (s *Session) Follow(ctx context.Context, face api.Face, show func(*api.Snap
 		if snap.Ended {
 			return nil
 		}
-		next.Reset(api.Frame)
+		// All faces are told at the same times, so that what they are sent can be made once.
+		next.Reset(api.Frame - time.Duration(time.Now().UnixNano())%api.Frame)
 		select {
 		case <-changed:
 		case <-grown:

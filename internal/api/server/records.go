@@ -1,8 +1,10 @@
 package server
 
 import (
+	"bytes"
 	"context"
 	"encoding/gob"
+	"fmt"
 	"net/http"
 
 	"omnivigil/internal/api"
@@ -20,7 +22,7 @@ func (s *Server) records(mux *http.ServeMux) {
 			reply(w, snap, err)
 		},
 		"/verdict": func(w http.ResponseWriter, r *http.Request, from api.Record) { answerQuery(w, r, from.VerdictAt) },
-		"/lines":   lines,
+		"/lines":   s.lines,
 		"/counts":  func(w http.ResponseWriter, r *http.Request, from api.Record) { answerQuery(w, r, from.Counts) },
 		"/search":  s.streamedFrom(search),
 		"/text":    s.streamedFrom(text),
@@ -90,20 +92,44 @@ func text(w http.ResponseWriter, r *http.Request, from api.Record) {
 	}
 }
 
-func lines(w http.ResponseWriter, r *http.Request, from api.Record) {
+// lines sends a page. Faces that follow the log ask for the same ones.
+func (s *Server) lines(w http.ResponseWriter, r *http.Request, from api.Record) {
 	var q api.LineQuery
-	var page api.Page
-	err := api.Decode(r.URL.Query(), &q)
-	if err == nil {
-		page, err = from.Lines(r.Context(), q)
-	}
-	if page.Lines == nil {
-		page.Lines = []api.Line{}
-	}
-	if err == nil && r.Header.Get("Accept") == api.BulkType {
-		w.Header().Set("Content-Type", api.BulkType)
-		gob.NewEncoder(w).Encode(page) // the client may be gone
+	if err := api.Decode(r.URL.Query(), &q); err != nil {
+		reply(w, nil, err)
 		return
 	}
-	reply(w, page, err)
+	bulk := r.Header.Get("Accept") == api.BulkType
+	page := func() ([]byte, error) {
+		page, err := from.Lines(r.Context(), q)
+		if err != nil {
+			return nil, err
+		}
+		if page.Lines == nil {
+			page.Lines = []api.Line{}
+		}
+		if !bulk {
+			return encoded(page)
+		}
+		var b bytes.Buffer
+		err = gob.NewEncoder(&b).Encode(page)
+		return b.Bytes(), err
+	}
+	var data []byte
+	var err error
+	if q.To > 0 {
+		data, err = s.pages.get(fmt.Sprint("page ", bulk, r.URL.Path, "?", r.URL.RawQuery), page)
+	} else {
+		data, err = page()
+	}
+	if err != nil {
+		reply(w, nil, err)
+		return
+	}
+	kind := jsonType
+	if bulk {
+		kind = api.BulkType
+	}
+	w.Header().Set("Content-Type", kind)
+	w.Write(data) // the client may be gone
 }

@@ -6,6 +6,7 @@
 package server
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -35,6 +36,8 @@ type Server struct {
 	session string
 	http    http.Server
 	streams chan struct{} // has one entry for each stream that may still be opened
+	pages   shared
+	changes shared
 	ctx     context.Context
 	stop    func()
 }
@@ -139,7 +142,7 @@ func badQuery(format string, args ...any) error {
 
 // reply answers with a value as JSON, or with an error and its status.
 func reply(w http.ResponseWriter, value any, err error) {
-	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("Content-Type", jsonType)
 	status := http.StatusOK
 	var refusal *api.Refusal
 	var query *api.QueryError
@@ -158,10 +161,20 @@ func reply(w http.ResponseWriter, value any, err error) {
 	if err != nil {
 		value = api.Trouble{Error: err.Error()}
 	}
+	data, _ := encoded(value)
 	w.WriteHeader(status)
-	out := json.NewEncoder(w)
+	w.Write(data) // the client may be gone
+}
+
+const jsonType = "application/json"
+
+// encoded is a value as JSON.
+func encoded(value any) ([]byte, error) {
+	var b bytes.Buffer
+	out := json.NewEncoder(&b)
 	out.SetEscapeHTML(false)
-	out.Encode(value) // the client may be gone
+	err := out.Encode(value)
+	return b.Bytes(), err
 }
 
 // streamed limits the number of streams that are open at the same time.
@@ -208,6 +221,10 @@ func (e *events) send(name string, number int64, value any) error {
 	if err != nil {
 		return err
 	}
+	return e.sendData(name, number, data)
+}
+
+func (e *events) sendData(name string, number int64, data []byte) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if _, err := fmt.Fprintf(e.w, "id: %s.%d\nevent: %s\ndata: %s\n\n", e.session, number, name, data); err != nil {
@@ -245,7 +262,13 @@ func (s *Server) follow(w http.ResponseWriter, r *http.Request) {
 		if last = snap; before == nil {
 			return out.send("snapshot", snap.Number, snap)
 		}
-		return out.send("change", snap.Number, api.Diff(before, snap))
+		change, err := s.changes.get(fmt.Sprint(before.Number, " ", snap.Number), func() ([]byte, error) {
+			return json.Marshal(api.Diff(before, snap))
+		})
+		if err != nil {
+			return err
+		}
+		return out.sendData("change", snap.Number, change)
 	})
 	if err == nil { // the face may still request lines: the stream is open until the face closes it
 		<-r.Context().Done()

@@ -76,8 +76,8 @@ func (f *frames) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return f, tea.Batch(cmd, f.draw(key))
 }
 
-// draw draws a frame, unless the pause after the last one is not over: then it returns what does so later. A frame for a
-// key does not wait for that. A terminal that is gone gets none; the program ends for other reasons then.
+// draw draws a frame, unless the pause after the last one is not over: then it returns what does so later. A frame for
+// a key does not wait for that. A terminal that is gone gets none; the program ends for other reasons then.
 func (f *frames) draw(key bool) tea.Cmd {
 	rest := pauseBetween - time.Since(f.last)
 	if key {

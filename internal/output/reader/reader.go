@@ -106,7 +106,7 @@ func (l Log) lines(ctx context.Context, q api.LineQuery) (api.Page, *logbook.Vie
 			q.From, err = v.At(q.Since)
 		}
 		if err == nil {
-			err = p.forward(q.From, q.Count)
+			err = p.forward(q.From, q.To, q.Count)
 		}
 		return p.page, v, err
 	}
@@ -139,13 +139,17 @@ type pager struct {
 	page  api.Page
 }
 
-// forward fills the page with the first lines from a number on.
-func (p *pager) forward(from int64, count int) error {
+// forward fills the page with the first lines from a number on, and before another; 0: before none.
+func (p *pager) forward(from, to int64, count int) error {
 	found, err := p.find(from, false, count)
-	p.page.Lines, p.page.From = linesOf(found), max(from, p.view.First())
 	if p.page.End = max(p.view.End(), from); len(found) == count {
 		p.page.End = found[count-1].Number + 1
 	}
+	if to > 0 && to < p.page.End {
+		found = slices.DeleteFunc(found, func(l logbook.Line) bool { return l.Number >= to })
+		p.page.End = max(to, from)
+	}
+	p.page.Lines, p.page.From = linesOf(found), max(from, p.view.First())
 	if n := len(found); n > 0 {
 		p.page.From = found[0].Number
 	}

@@ -61,6 +61,10 @@ func TestLines(t *testing.T) {
 	}{
 		{"first", api.LineQuery{Count: 2}, 0, 2, []string{"the same", "the same"}},
 		{"from", api.LineQuery{From: 3, Count: 2}, 3, 5, []string{between, "error: no tide"}},
+		{"from and to", api.LineQuery{From: 3, To: 5}, 3, 5, []string{between, "error: no tide"}},
+		{"to, but fewer", api.LineQuery{From: 3, To: 5, Count: 1}, 3, 4, []string{between}},
+		{"nothing in between", api.LineQuery{From: 3, To: 5, Filter: "same"}, 3, 5, []string{}},
+		{"to before from", api.LineQuery{From: 3, To: 2}, 3, 3, []string{}},
 		{"past the end", api.LineQuery{From: 99}, 99, 99, []string{}},
 		{"last", api.LineQuery{Last: true, Count: 2}, 10, 12, []string{"error: no tide", low}},
 		{"before", api.LineQuery{End: 5, Count: 2}, 3, 5, []string{between, "error: no tide"}},

@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"omnivigil/internal/pace"
 )
 
 // inotify is the kernel interface of inotify(7).
@@ -80,7 +82,8 @@ const bufferSize = 256 << 10
 func (k *inotify) follow() {
 	defer close(k.out)
 	buffer := make([]byte, bufferSize)
-	var pace pace
+	// A file may be written a thousand times a second. The queue, which is limited, holds what comes in a pause.
+	pace := pace.Pace{Slow: 5 * time.Millisecond, Pause: 30 * time.Millisecond, Few: 4096, Burst: 64}
 	for {
 		asked := time.Now()
 		n, err := k.wait(buffer)
@@ -99,7 +102,7 @@ func (k *inotify) follow() {
 		case <-k.done:
 			return
 		}
-		time.Sleep(pace.pause(time.Since(asked), n))
+		time.Sleep(pace.After(time.Since(asked), n))
 	}
 }
 
@@ -156,24 +159,6 @@ func (k *inotify) Quiet() bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return !k.busy && k.queued() == 0
-}
-
-// pace lets notices gather that arrive one by one without end, as from a file that is written a thousand times a
-// second: waking up for each of them costs more than all the rest.
-type pace struct{ level float64 } // rises with each read, falls with the time between
-
-// pause returns how long to wait before the next read, after a read that waited so long and returned so many bytes.
-func (p *pace) pause(waited time.Duration, bytes int) time.Duration {
-	const (
-		slow = 5 * time.Millisecond // between two reads: below, the level rises
-		few  = 4096                 // bytes: above, the queue fills, which is limited
-		full = 64                   // reads: after a save, no pause
-	)
-	p.level = min(max(p.level-float64(waited)/float64(slow), 0)+1, 2*full)
-	if p.level < full || bytes > few {
-		return 0
-	}
-	return 30 * time.Millisecond
 }
 
 // parseNotices parses records as described in inotify(7).

@@ -8,8 +8,8 @@ import (
 	"testing"
 )
 
-// BenchmarkWrite measures what a program writes in 64 KiB: lines of text, a full screen with a color for each word, with
-// a color of 16 million for each character, frames of tables, and text of two columns for each character.
+// BenchmarkWrite measures what a program writes in 64 KiB: lines of text, a full screen with a color for each word,
+// with a color of 16 million for each character, frames of tables, and text of two columns for each character.
 func BenchmarkWrite(b *testing.B) {
 	const cols, rows = 158, 46
 	r := rand.New(rand.NewPCG(1, 1))

@@ -39,7 +39,8 @@ func (s *Screen) style() {
 // The parameters of SGR that set and reset attributes.
 var (
 	sets = [...]Attributes{
-		1: Bold, 2: Faint, 3: Italic, 4: Underlined, 5: Blink, 6: Blink, 7: Reverse, 8: Concealed, 9: Struck, 21: Underlined,
+		1: Bold, 2: Faint, 3: Italic, 4: Underlined, 5: Blink, 6: Blink, 7: Reverse, 8: Concealed, 9: Struck,
+		21: Underlined,
 	}
 	resets = [...]Attributes{
 		22: Bold | Faint, 23: Italic, 24: Underlined, 25: Blink, 27: Reverse, 28: Concealed, 29: Struck,
