@@ -34,6 +34,7 @@ var floors = []string{
 	"api",
 	"text",
 	"files",
+	"heap",
 	"pace",
 	"demo",
 }
@@ -81,7 +82,7 @@ var allowed = map[string]string{
 	"face/cli/preview": "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
 	"face/cli/share":   "api/exit face/client plan store/share supervisor text/format",
 	"face/cli/show": "api api/client api/exit api/socket api/yield face/cli/ask face/cli/personal face/cli/summary " +
-		"face/client face/client/projects face/plain face/tui face/tui/view store/paths supervisor " +
+		"face/client face/client/projects face/plain face/tui face/tui/view heap store/paths supervisor " +
 		"supervisor/guard text/escape",
 	"face/cli/store":   "api/exit face/client store/contents supervisor text/format",
 	"face/cli/summary": "api text/escape text/format",
@@ -129,6 +130,7 @@ var allowed = map[string]string{
 	"face/tui/view": "api api/past face/draw face/timeline face/tui/cells output/locate process/browser " +
 		"text/format text/location",
 	"files":          "",
+	"heap":           "",
 	"pace":           "",
 	"output/lens":    "output/logbook output/query output/structured text/escape",
 	"output/locate":  "text/escape text/lazyregexp text/location",
@@ -221,7 +223,7 @@ var allowed = map[string]string{
 	"store/setup":    "files plan watch/pattern",
 	"store/share":    "files store/contents store/tree text/format",
 	"store/tree":     "store/contents watch/pattern watch/stamp",
-	"supervisor": "api api/exit api/server api/socket api/yield demo engine output/logbook plan plan/preferences " +
+	"supervisor": "api api/exit api/server api/socket api/yield demo engine heap output/logbook plan plan/preferences " +
 		"plan/settings session session/impact store/consent store/contents store/members store/paths " +
 		"store/share supervisor/guard supervisor/tracing",
 	"supervisor/guard":   "process",

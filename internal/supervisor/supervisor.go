@@ -10,7 +10,6 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
-	"runtime/debug"
 	"slices"
 	"syscall"
 	"time"
@@ -24,6 +23,7 @@ import (
 	"omnivigil/internal/api/yield"
 	"omnivigil/internal/demo"
 	"omnivigil/internal/engine"
+	"omnivigil/internal/heap"
 	"omnivigil/internal/output/logbook"
 	"omnivigil/internal/plan"
 	"omnivigil/internal/plan/preferences"
@@ -165,17 +165,9 @@ func failStart(code int, err error) error {
 	return exit.Quietly(code)
 }
 
-// A supervisor allocates much while processes write a lot, and keeps little of it: the collector waits longer than by
-// default, in percent of the live heap, unless the heap is near the limit in bytes.
-const (
-	collectAt = 400
-	heapLimit = 64 << 20
-)
-
 // supervise is the supervisor's part: it runs the project until that has ended.
 func supervise(o Options) error {
-	debug.SetGCPercent(collectAt)
-	debug.SetMemoryLimit(heapLimit)
+	heap.Keep()
 	self, err := guard.Enter()
 	if err != nil {
 		return failStart(exit.Failed, err)

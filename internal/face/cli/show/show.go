@@ -9,7 +9,6 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
-	"runtime/debug"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -29,6 +28,7 @@ import (
 	"omnivigil/internal/face/plain"
 	"omnivigil/internal/face/tui"
 	"omnivigil/internal/face/tui/view"
+	"omnivigil/internal/heap"
 	"omnivigil/internal/store/paths"
 	"omnivigil/internal/supervisor"
 	"omnivigil/internal/supervisor/guard"
@@ -104,8 +104,7 @@ func (l *Look) Flags(c *cobra.Command) {
 
 // show shows the project until it has ended or the user has closed the face, and then prints the summary.
 func (f *face) show(ctx context.Context, stop func(), first *api.Snapshot, as Look) (err error) {
-	debug.SetGCPercent(collectAt)
-	debug.SetMemoryLimit(heapLimit)
+	heap.Keep()
 	if !as.Plain && IsScreenPossible() {
 		err = f.screen(ctx, first, as.Remote)
 	} else {
@@ -123,12 +122,6 @@ func (f *face) show(ctx context.Context, stop func(), first *api.Snapshot, as Lo
 func IsScreenPossible() bool {
 	return ask.CanAsk() && os.Getenv("TERM") != "dumb"
 }
-
-// A face that shows much output allocates much and keeps little of it: see supervisor.
-const (
-	collectAt = 400
-	heapLimit = 64 << 20
-)
 
 func (f *face) screen(ctx context.Context, first *api.Snapshot, there *view.Remote) error {
 	keeper, err := guard.Keep()
