@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -194,7 +195,7 @@ SetEnv PATH=%s:%s %s
 		port, at("user"), at("known")), 0o600)
 	ssh, err := exec.LookPath("ssh")
 	require.NoError(t, err)
-	write("here/ssh", fmt.Sprintf("#!/bin/sh\nexec %s -F %s \"$@\"\n", ssh, at("ssh_config")), 0o755)
+	write("here/ssh", fmt.Sprintf("#!/bin/sh\nsleep ${TYPING:-0}\nexec %s -F %s \"$@\"\n", ssh, at("ssh_config")), 0o755)
 	require.True(t, holds(patience, func() bool {
 		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 		if err == nil {
@@ -216,6 +217,9 @@ SetEnv PATH=%s:%s %s
 	out, err = run("wait")
 	require.NoError(t, err, out)
 	assert.Contains(t, out, "CURRENT")
+	typing := append(slices.Clone(env), "TYPING=8") // seconds, longer than any silence: a password
+	out, err = command(typing, elsewhere, "--at", "ssh://harbour"+i.dir, "status")
+	require.NoError(t, err, out)
 	out, err = run("restart", "fares/api")
 	require.NoError(t, err, out)
 	out, err = run("logs", "seed")

@@ -76,6 +76,8 @@ func (q *quay) get(link *Link, path string) (string, error) {
 func TestBridge(t *testing.T) {
 	q, link := openQuay(t)
 	q.noise = "Welcome to the harbour.\nYou have mail.\n"
+	require.NoError(t, link.Begin(t.Context()))
+	assert.Equal(t, "1.2", link.Version())
 	for range 3 {
 		text, err := q.get(link, "/hello?at=noon")
 		require.NoError(t, err)

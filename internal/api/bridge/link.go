@@ -28,6 +28,7 @@ type Link struct {
 	http *http.Transport
 
 	mu      sync.Mutex
+	begun   net.Conn // for the first request; nil: it is opened then
 	opened  bool
 	version string // of the far program
 	problem error  // why the stream could not be opened the last time; nil: it could
@@ -77,7 +78,26 @@ func (l *Link) Problem() error {
 	return l.problem
 }
 
+// Begin opens the stream before the first request. It blocks until the far side has begun, for example as long as the
+// user is asked for a password.
+func (l *Link) Begin(ctx context.Context) error {
+	c, err := l.dial(ctx)
+	if err == nil {
+		l.mu.Lock()
+		l.begun = c
+		l.mu.Unlock()
+	}
+	return err
+}
+
 func (l *Link) dial(ctx context.Context) (net.Conn, error) {
+	l.mu.Lock()
+	c := l.begun
+	l.begun = nil
+	l.mu.Unlock()
+	if c != nil {
+		return c, nil
+	}
 	c, err := l.open(ctx)
 	l.mu.Lock()
 	l.problem = err

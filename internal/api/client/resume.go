@@ -16,7 +16,10 @@ import (
 func ConnectOver(ctx context.Context, link *bridge.Link) (*Client, error) {
 	c := &Client{link: link, http: http.Client{Transport: link}}
 	c.record = record{c: c, root: api.Root, files: c.log}
-	err := c.hello(ctx)
+	err := link.Begin(ctx) // the project is not silent while the user types a password
+	if err == nil {
+		err = c.hello(ctx)
+	}
 	if problem := link.Problem(); err != nil && problem != nil {
 		err = problem
 	}
