@@ -1,7 +1,11 @@
 package e2e
 
 import (
+	"fmt"
+	"os"
 	"os/exec"
+	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"syscall"
@@ -25,6 +29,7 @@ func TestSilence(t *testing.T) {
 
 	require.NoError(t, syscall.Kill(supervisor, syscall.SIGSTOP))
 	t.Cleanup(func() { syscall.Kill(supervisor, syscall.SIGCONT) })
+	require.True(t, holds(patience, func() bool { return isStopped(supervisor) }))
 	said, err := wait.CombinedOutput()
 	var failed *exec.ExitError
 	require.ErrorAs(t, err, &failed)
@@ -46,4 +51,19 @@ func TestSilence(t *testing.T) {
 	s.shows("CURRENT")
 	out, code = b.run("wait")
 	assert.Equal(t, 0, code, out)
+}
+
+// isStopped reports whether all threads of a process are stopped: each has to run once more for that. Only Linux tells.
+func isStopped(pid int) bool {
+	if runtime.GOOS != "linux" {
+		return true
+	}
+	threads, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/stat", pid))
+	for _, file := range threads {
+		stat, _ := os.ReadFile(file)
+		if _, rest, _ := strings.Cut(string(stat), ") "); !strings.HasPrefix(rest, "T") {
+			return false
+		}
+	}
+	return len(threads) > 0
 }
