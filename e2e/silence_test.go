@@ -5,7 +5,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"sync"
 	"syscall"
@@ -53,11 +52,8 @@ func TestSilence(t *testing.T) {
 	assert.Equal(t, 0, code, out)
 }
 
-// isStopped reports whether all threads of a process are stopped: each has to run once more for that. Only Linux tells.
+// isStopped reports whether all threads of a process are stopped: each has to run once more for that.
 func isStopped(pid int) bool {
-	if runtime.GOOS != "linux" {
-		return true
-	}
 	threads, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/stat", pid))
 	for _, file := range threads {
 		stat, _ := os.ReadFile(file)
