@@ -8,7 +8,7 @@ import "context"
 func FollowLines(ctx context.Context, p Project, q LineQuery, take func([]Line) error) error {
 	next := int64(-1)
 	catchUp := func(to int64) error { // 0: to the newest line
-		for {
+		for q.To = to; ; q.To = to {
 			page, err := p.Lines(ctx, q)
 			if err != nil {
 				return err
@@ -28,7 +28,6 @@ func FollowLines(ctx context.Context, p Project, q LineQuery, take func([]Line) 
 			if len(page.Lines) == 0 || to > 0 && next >= to {
 				return nil
 			}
-			q.To = to
 		}
 	}
 	if err := catchUp(0); err != nil {
@@ -40,12 +39,12 @@ func FollowLines(ctx context.Context, p Project, q LineQuery, take func([]Line) 
 			return nil
 		}
 		lines = s.Lines
-		if q.To = lines; s.Ended {
-			q.To = 0
-		}
-		if q.To > 0 && next >= q.To {
+		to := lines
+		if s.Ended {
+			to = 0
+		} else if next >= to {
 			return nil
 		}
-		return catchUp(q.To)
+		return catchUp(to)
 	})
 }

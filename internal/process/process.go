@@ -346,7 +346,7 @@ func (p *Process) read() {
 	pace := pace.Pace{Slow: 5 * time.Millisecond, Pause: 4 * time.Millisecond, Few: 1024, Burst: 64}
 	for {
 		p.spawner.yield()
-		asked := time.Now()
+		began := time.Now()
 		n, err := p.reading.read(p.tty, buf)
 		now := time.Now()
 		if err == nil && now.Sub(handled) < withoutPause && p.spawner.rush.wrote(now, &window) {
@@ -359,7 +359,7 @@ func (p *Process) read() {
 			p.spec.Output(buf[:n])
 			handled = time.Now()
 		}
-		if pause := pace.After(now.Sub(asked), n); pause > 0 && !p.asked.Load() && err == nil {
+		if pause := pace.After(now.Sub(began), n); pause > 0 && !p.asked.Load() && err == nil {
 			time.Sleep(pause)
 		}
 		if err != nil {

@@ -118,7 +118,7 @@ func (s *Server) lines(w http.ResponseWriter, r *http.Request, from api.Record) 
 	var data []byte
 	var err error
 	if q.To > 0 {
-		data, err = s.pages.get(fmt.Sprint("page ", bulk, r.URL.Path, "?", r.URL.RawQuery), page)
+		data, err = s.pages.get(fmt.Sprint(bulk, r.URL.Path, "?", r.URL.RawQuery), page)
 	} else {
 		data, err = page()
 	}

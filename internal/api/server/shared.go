@@ -1,6 +1,9 @@
 package server
 
-import "sync"
+import (
+	"slices"
+	"sync"
+)
 
 // shared has the newest answers that several faces ask for at about the same time, so that each is made once. Its
 // methods may be called from any goroutine.
@@ -17,6 +20,9 @@ type sharedAnswer struct {
 	err  error
 }
 
+// largestShared limits how many bytes of an answer are kept for others.
+const largestShared = 256 << 10
+
 // get returns the answer with a key, which is made if nobody has asked for it; answer is not called at the same time as
 // for others who ask for it. An answer whose making has failed, for example because who has asked is gone, is made
 // for each.
@@ -25,12 +31,22 @@ func (s *shared) get(key string, answer func() ([]byte, error)) ([]byte, error) 
 	first := false
 	a.once.Do(func() {
 		first = true
-		a.data, a.err = answer()
+		if a.data, a.err = answer(); a.err != nil || len(a.data) > largestShared {
+			s.forget(a)
+		}
 	})
 	if a.err != nil && !first {
 		return answer()
 	}
 	return a.data, a.err
+}
+
+func (s *shared) forget(a *sharedAnswer) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if i := slices.Index(s.recent[:], a); i >= 0 {
+		s.recent[i] = nil
+	}
 }
 
 func (s *shared) of(key string) *sharedAnswer {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime"
+	"strings"
 	"sync"
 	"testing"
 
@@ -33,6 +34,10 @@ func TestShared(t *testing.T) {
 	ask("b", gone)
 	assert.Equal(t, "b", ask("b", nil), "whoever has asked first is gone")
 	assert.Equal(t, 3, made)
+	large := strings.Repeat("x", largestShared+1)
+	ask(large, nil)
+	ask(large, nil)
+	assert.Equal(t, 5, made, "it is not kept")
 	for n := range 2 * len(s.recent) {
 		ask(fmt.Sprint(n), nil)
 	}

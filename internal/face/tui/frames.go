@@ -22,7 +22,7 @@ type frames struct {
 	display *display.Display
 	yield   *yield.Page
 	last    time.Time // when a frame was drawn
-	keys    pace      // of frames for keys
+	keys    allowance // of frames for keys
 	waits   bool      // a frame will be drawn later
 }
 
@@ -30,22 +30,22 @@ type frames struct {
 // shows soon.
 const pauseBetween = time.Second / (2 * api.MaxFrames)
 
-// pace lets a few frames for keys come sooner, but not more of them.
-type pace struct{ due time.Time } // when the next one would come with the usual pause
+// allowance lets a few frames for keys come sooner, but not more of them.
+type allowance struct{ due time.Time } // when the next one would come with the usual pause
 
 const burst = 3 // frames
 
 // rest is the time until the next frame may come.
-func (p *pace) rest(now time.Time) time.Duration {
-	return p.due.Add(-(burst - 1) * pauseBetween).Sub(now)
+func (a *allowance) rest(now time.Time) time.Duration {
+	return a.due.Add(-(burst - 1) * pauseBetween).Sub(now)
 }
 
 // drawn notes that a frame has come.
-func (p *pace) drawn(now time.Time) {
-	if p.due.Before(now) {
-		p.due = now
+func (a *allowance) drawn(now time.Time) {
+	if a.due.Before(now) {
+		a.due = now
 	}
-	p.due = p.due.Add(pauseBetween)
+	a.due = a.due.Add(pauseBetween)
 }
 
 // frameMsg is sent when a frame may be drawn.

@@ -7,19 +7,19 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// TestPace lets a few frames for keys come at once, and then no more than others.
-func TestPace(t *testing.T) {
-	var p pace
+// TestAllowance lets a few frames for keys come at once, and then no more than others.
+func TestAllowance(t *testing.T) {
+	var a allowance
 	now := time.Now()
 	for range burst {
-		assert.LessOrEqual(t, p.rest(now), time.Duration(0))
-		p.drawn(now)
+		assert.LessOrEqual(t, a.rest(now), time.Duration(0))
+		a.drawn(now)
 	}
-	assert.Equal(t, pauseBetween, p.rest(now))
+	assert.Equal(t, pauseBetween, a.rest(now))
 	now = now.Add(pauseBetween)
-	assert.Zero(t, p.rest(now))
-	p.drawn(now)
-	assert.Equal(t, pauseBetween, p.rest(now))
+	assert.Zero(t, a.rest(now))
+	a.drawn(now)
+	assert.Equal(t, pauseBetween, a.rest(now))
 	now = now.Add(time.Minute)
-	assert.Negative(t, p.rest(now))
+	assert.Negative(t, a.rest(now))
 }

@@ -24,7 +24,8 @@ var buffers = sync.Pool{New: func() any { return new(buffer) }}
 
 // Read returns the identity of the directory at a path, and its entries in no particular order.
 func Read(path string) (id stamp.Identity, entries []Entry, err error) {
-	fd, err := retried(func() (int, error) { return unix.Open(path, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0) })
+	const flags = unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC
+	fd, err := stamp.Retried(func() (int, error) { return unix.Open(path, flags, 0) })
 	switch err {
 	case nil:
 	case unix.ENOTDIR:
@@ -39,19 +40,11 @@ func Read(path string) (id stamp.Identity, entries []Entry, err error) {
 	b := buffers.Get().(*buffer)
 	defer buffers.Put(b)
 	for {
-		n, err := retried(func() (int, error) { return unix.Getdents(fd, b.records[:]) })
+		n, err := stamp.Retried(func() (int, error) { return unix.Getdents(fd, b.records[:]) })
 		if err != nil || n <= 0 {
 			return id, entries, err
 		}
 		entries = b.parse(path, b.records[:n], entries)
-	}
-}
-
-func retried(call func() (int, error)) (n int, err error) {
-	for {
-		if n, err = call(); err != unix.EINTR {
-			return n, err
-		}
 	}
 }
 

@@ -21,13 +21,13 @@ func MarkOf(info fs.FileInfo) Mark {
 // IdentityOf is the identity of an open file, and IdentityAt that of what a path leads to; zero: nothing is there.
 func IdentityOf(fd int) (Identity, error) {
 	var s syscall.Stat_t
-	err := retried(func() error { return syscall.Fstat(fd, &s) })
+	_, err := Retried(func() (int, error) { return 0, syscall.Fstat(fd, &s) })
 	return identityOf(&s), err
 }
 
 func IdentityAt(path string) Identity {
 	var s syscall.Stat_t
-	if retried(func() error { return syscall.Stat(path, &s) }) != nil {
+	if _, err := Retried(func() (int, error) { return 0, syscall.Stat(path, &s) }); err != nil {
 		return Identity{}
 	}
 	return identityOf(&s)
@@ -35,10 +35,11 @@ func IdentityAt(path string) Identity {
 
 func identityOf(s *syscall.Stat_t) Identity { return Identity{uint64(s.Dev), s.Ino} }
 
-func retried(call func() error) (err error) {
+// Retried repeats a call of the system while signals interrupt it.
+func Retried(call func() (int, error)) (n int, err error) {
 	for {
-		if err = call(); err != syscall.EINTR {
-			return err
+		if n, err = call(); err != syscall.EINTR {
+			return n, err
 		}
 	}
 }

@@ -20,7 +20,7 @@ func (s *Screen) answer(text string) {
 func (s *Screen) report(what int) {
 	const well, position = 5, 6
 	x, y := s.Cursor()
-	if s.origin {
+	if s.cursor.origin {
 		y -= s.top
 	}
 	switch {

@@ -1,7 +1,7 @@
 package screen
 
 // parser divides what is written into characters, control characters and sequences, as "A parser for DEC's
-// ANSI-compatible video terminals" (Williams) does, with UTF-8 in place of 8-bit controls.
+// ANSI-compatible video terminals" (Williams) does, with UTF-8 instead of 8-bit controls.
 type parser struct {
 	state     state
 	cut       []byte // of a character
@@ -131,7 +131,7 @@ func (s *Screen) advanceControl(c byte) {
 // advanceCommand takes a byte of an operating system command, which ends with BEL or ST.
 func (s *Screen) advanceCommand(c byte) {
 	switch {
-	case s.state == commandEnds && c != '\\': // it was not ST, but the begin of another sequence
+	case s.state == commandEnds && c != '\\': // it was not ST, but the beginning of another sequence
 		s.begin(escaped)
 		s.advance(c)
 	case s.state == commandEnds || c == bel:

@@ -43,7 +43,6 @@ type Screen struct {
 type modes struct {
 	told     map[int]bool // DEC's, other than false, for programs that ask
 	noWrap   bool         // DECAWM
-	origin   bool         // DECOM: rows count from the top of the scroll region
 	insert   bool         // IRM
 	newLines bool         // LNM: a line feed includes a carriage return
 }
@@ -55,7 +54,7 @@ type cursor struct {
 	x, y    int
 	full    bool // the last column was written: the next character goes into the next row
 	pen     Cell // what a character is written with
-	origin  bool
+	origin  bool // DECOM: rows count from the top of the scroll region
 	sets    [4]charset
 	shifted int // the set in use
 }

@@ -156,7 +156,7 @@ func (s *Screen) move(x, y int) {
 
 // position moves the cursor to a position as programs count it, but from 0.
 func (s *Screen) position(x, y int) {
-	if s.origin {
+	if s.cursor.origin {
 		y = min(y+s.top, s.under-1)
 	}
 	s.move(x, y)
@@ -290,15 +290,12 @@ func (s *Screen) repeat(n int) {
 
 // save is DECSC.
 func (s *Screen) save() {
-	c := &s.saved[s.shown]
-	*c = s.cursor
-	c.origin = s.origin
+	s.saved[s.shown] = s.cursor
 }
 
 // restore is DECRC; without save, it moves to the first cell, with everything as at first.
 func (s *Screen) restore() {
 	s.cursor = s.saved[s.shown]
-	s.origin = s.cursor.origin
 	s.cursor.x, s.cursor.y = min(s.cursor.x, s.cols-1), min(s.cursor.y, s.rows-1)
 }
 
@@ -340,7 +337,7 @@ func (s *Screen) setMode(mode int, on bool) {
 	}
 	switch mode {
 	case originMode:
-		s.origin = on
+		s.cursor.origin = on
 		s.position(0, 0)
 	case autoWrap:
 		s.noWrap = !on
