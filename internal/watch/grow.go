@@ -3,12 +3,13 @@ package watch
 import (
 	"errors"
 	"io/fs"
+	"time"
+
 	"omnivigil/internal/watch/ahead"
 	"omnivigil/internal/watch/kernel"
 	"omnivigil/internal/watch/listing"
 	"omnivigil/internal/watch/repository"
 	"omnivigil/internal/watch/stamp"
-	"time"
 )
 
 // reading is what the first reading of a directory means for its listeners.
@@ -80,9 +81,6 @@ func (t *tree) grow(f *folder, how reading) bool {
 // takeFirst takes the first look at a directory.
 func (t *tree) takeFirst(f *folder) ([]listing.Entry, error) {
 	look := f.first
-	if look == nil {
-		look = t.firstLook(f)
-	}
 	f.first = nil
 	t.firsts.Take(look)
 	f.read, f.id = look.Began, look.ID
@@ -101,12 +99,12 @@ func (t *tree) takeFirst(f *folder) ([]listing.Entry, error) {
 
 // growAll watches and reads new directories, and forgets those that do not exist any more.
 func (t *tree) growAll(subs []*folder, how reading) {
-	if len(subs) > 1 {
-		var due []*ahead.Look
-		for _, s := range subs {
-			s.first = t.firstLook(s)
-			due = append(due, s.first)
-		}
+	var due []*ahead.Look
+	for _, s := range subs {
+		s.first = t.firstLook(s)
+		due = append(due, s.first)
+	}
+	if len(due) > 1 { // a single one is not worth another goroutine
 		t.firsts.Begin(due)
 	}
 	for _, s := range subs {

@@ -128,6 +128,7 @@ func (t *tree) want(interests []pattern.Interest) {
 	for _, dir := range dirs {
 		if !slices.ContainsFunc(t.anchors, func(a *folder) bool { return a.path == dir }) {
 			f := &folder{path: dir, name: path.Base(dir), place: t.matcher.At(dir)}
+			f.first = t.firstLook(f)
 			t.anchors = append(t.anchors, f)
 			t.grow(f, baseline)
 		}
