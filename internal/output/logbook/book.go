@@ -77,13 +77,10 @@ func Open(dir string, o Options) *Book {
 		limits: o.Limits,
 		clock:  time.Now,
 		grown:  map[chan struct{}]bool{},
-		work: make(
-			chan struct{},
-			1,
-		),
-		much:  make(chan struct{}, 1),
-		stop:  make(chan struct{}),
-		ended: make(chan struct{}),
+		work:   make(chan struct{}, 1),
+		much:   make(chan struct{}, 1),
+		stop:   make(chan struct{}),
+		ended:  make(chan struct{}),
 	}
 	b.room.L = &b.mu
 	b.err = os.MkdirAll(dir, 0o700)

@@ -58,23 +58,15 @@ func (s *scanner) scan(p []byte, lines func([]byte), drew func(bool)) (asked boo
 		drew(s.drawing)
 	}
 	for at < len(p) {
-		end := at
+		end, text := at, at
 		if len(s.cut) == 0 {
-			if end = bytes.IndexByte(p[at:], 0x1b); end < 0 {
-				end = len(p)
-			} else {
-				end += at
-			}
+			text, end = styledUntil(p, at)
 		}
-		if end > at && s.text() {
-			turn(at)
+		if text < end && s.text() {
+			turn(text)
 		}
 		if at = end; at == len(p) {
 			break
-		}
-		if n := styling(p[at:]); n > 0 && len(s.cut) == 0 {
-			at += n
-			continue
 		}
 		seq, n := s.sequence(p[at:])
 		at += n
@@ -91,6 +83,29 @@ func (s *scanner) scan(p []byte, lines func([]byte), drew func(bool)) (asked boo
 		lines(p[from:])
 	}
 	return asked
+}
+
+// styledUntil returns the position of the first sequence, at or after a position, that does more than styling does, and
+// that of the first text before it, or the same if there is none.
+func styledUntil(p []byte, at int) (text, end int) {
+	for text = -1; at < len(p); {
+		n := bytes.IndexByte(p[at:], 0x1b)
+		if n < 0 {
+			n = len(p) - at
+		}
+		if n > 0 && text < 0 {
+			text = at
+		}
+		at += n
+		if n = styling(p[at:]); n == 0 {
+			break
+		}
+		at += n
+	}
+	if text < 0 {
+		text = at
+	}
+	return text, at
 }
 
 // styling returns the length of the sequence at the beginning of p if it selects a style (SGR) or erases the rest of
@@ -135,12 +150,12 @@ func (s *scanner) sequence(p []byte) (seq []byte, n int) {
 func (s *scanner) text() (begins bool) {
 	// A table of processes that begins with an empty screen differs from a tool that clears the screen before each
 	// pass: it reads keys, and hides the cursor.
-	shown, known := s.modes[cursorShown]
-	begins = s.moved && !s.saved && !s.drawing && (!s.erased || s.modes[cursorKeys] && known && !shown)
-	s.moved, s.erased = false, false
-	if begins {
-		s.drawing = true
+	if s.moved && !s.saved && !s.drawing {
+		shown, known := s.modes[cursorShown]
+		begins = !s.erased || s.modes[cursorKeys] && known && !shown
+		s.drawing = begins
 	}
+	s.moved, s.erased = false, false
 	return begins
 }
 

@@ -19,9 +19,6 @@ import (
 	"omnivigil/internal/output/terminal/screen"
 )
 
-// kept is how many of the last bytes are kept: more than screens of lines need.
-const kept = 64 << 10
-
 // Terminal is one terminal. Its methods may be called from any goroutine and do not block, except Write.
 type Terminal struct {
 	answer func([]byte)
@@ -29,8 +26,7 @@ type Terminal struct {
 
 	mu      sync.Mutex
 	size    api.Size
-	tail    []byte // the last bytes, at most twice kept
-	trimmed bool   // there were more before
+	tail    tail
 	scan    scanner
 	screen  *screen.Screen   // nil while no face looks and nothing is drawn
 	last    []api.ScreenLine // of the last picture of it
@@ -83,7 +79,7 @@ func (t *Terminal) take(p []byte) (answers []byte) {
 	if t.screen != nil && now {
 		t.catchUp()
 	}
-	t.keep(p)
+	t.tail.add(p)
 	if t.screen == nil && now {
 		t.emulate(len(p))
 	}
@@ -110,23 +106,13 @@ func (t *Terminal) take(p []byte) (answers []byte) {
 	return answers
 }
 
-// keep keeps the last bytes.
-func (t *Terminal) keep(p []byte) {
-	if over := len(p) - kept; over > 0 {
-		p, t.tail, t.trimmed = p[over:], t.tail[:0], true
-	}
-	if len(t.tail)+len(p) > 2*kept {
-		t.tail, t.trimmed = append(t.tail[:0], t.tail[len(t.tail)-kept:]...), true
-	}
-	t.tail = append(t.tail, p...)
-}
-
 // emulate makes a screen of the kept bytes, except the last ones. What the program asked in them is not answered: it
 // got no answer then, and no longer waits.
 func (t *Terminal) emulate(but int) {
 	t.screen, t.last, t.since, t.behind = screen.New(t.size.Cols, t.size.Rows), nil, 0, 0
-	before := t.tail[:len(t.tail)-min(but, len(t.tail))]
-	if t.trimmed { // what was set before is set at the end, as it is now
+	before := t.tail.last(kept)
+	before = before[:len(before)-min(but, len(before))]
+	if t.tail.trimmed { // what was set before is set at the end, as it is now
 		before = slices.Concat(t.scan.modesNow(), before[bytes.IndexByte(before, '\n')+1:])
 	}
 	t.feed(before)
@@ -140,7 +126,7 @@ func (t *Terminal) catchUp() {
 		return
 	}
 	const little = 16 << 10
-	missed := t.tail[max(len(t.tail)-t.behind, 0):]
+	missed := t.tail.last(t.behind)
 	switch {
 	case t.behind > little && !t.scan.odd && !t.screen.OnOwn():
 		t.feed(slices.Concat([]byte("\x1b[m\x1b[2J\x1b[H"), lastLines(missed, t.size.Rows)))

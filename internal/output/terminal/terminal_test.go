@@ -152,7 +152,25 @@ func TestNobodyLooks(t *testing.T) {
 	require.NotNil(t, f.screen)
 	f.write(much)
 	require.NotNil(t, f.screen, "what it draws builds on what it drew")
-	assert.LessOrEqual(t, cap(f.tail), 4*kept)
+	assert.LessOrEqual(t, cap(f.tail.ring), 2*kept)
+}
+
+// TestTail adds pieces of many sizes, and compares what is kept with all that was added.
+func TestTail(t *testing.T) {
+	for _, sizes := range [][]int{{}, {10, 20}, {kept}, {kept - 1, 1, 1}, {10, kept + 3, 7}, {5, 3 * kept}, {kept / 3, kept / 2,
+		kept / 2, kept / 2}} {
+		var got tail
+		var all []byte
+		for i, size := range sizes {
+			p := bytes.Repeat([]byte{byte('a' + i)}, size)
+			got.add(p)
+			all = append(all, p...)
+			want := all[max(len(all)-kept, 0):]
+			assert.True(t, bytes.Equal(want, got.last(kept)), "%v", sizes)
+			assert.True(t, bytes.Equal(want[max(len(want)-9, 0):], got.last(9)), "%v", sizes)
+			assert.Equal(t, len(all) > kept, got.trimmed, "%v", sizes)
+		}
+	}
 }
 
 // TestClosed checks that a closed terminal does no more work, however many faces look.

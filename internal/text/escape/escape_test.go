@@ -104,7 +104,11 @@ func TestPlain(t *testing.T) {
 		for at := range 19 {
 			text := []byte("a\tline\nof the tides")
 			text[at] = byte(c)
-			assert.Equal(t, want, Plain(text), "%q", text)
+			n := PlainLength(text)
+			assert.Equal(t, want, n == len(text), "%q", text)
+			got, copied := AppendPlain([]byte("at "), text)
+			assert.Equal(t, n, copied, "%q", text)
+			assert.Equal(t, "at "+string(text[:n]), string(got))
 		}
 	}
 }
