@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"regexp"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -20,6 +19,7 @@ import (
 	"omnivigil/internal/store/share"
 	"omnivigil/internal/supervisor"
 	"omnivigil/internal/text/format"
+	"omnivigil/internal/text/lazyregexp"
 )
 
 // Command returns the command. Open reads the project's settings.
@@ -152,7 +152,7 @@ func keyCommand() *cobra.Command {
 }
 
 // keyName is a name for a key: it appears in messages, and is a word of a line.
-var keyName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._@-]{0,40}$`)
+var keyName = lazyregexp.New(`^[A-Za-z0-9][A-Za-z0-9._@-]{0,40}$`)
 
 func trustCommand() *cobra.Command {
 	return &cobra.Command{
