@@ -80,7 +80,7 @@ var allowed = map[string]string{
 	"face/cli/personal": "api/exit face/tui files plan/adhoc plan/document plan/edit plan/preferences " +
 		"store/paths",
 	"face/cli/preview": "output/redact plan session/impact store/consent text/escape text/format text/lazyregexp",
-	"face/cli/share":   "api/exit face/client plan store/share supervisor text/format",
+	"face/cli/share":   "api/exit face/client plan store/share supervisor text/format text/lazyregexp",
 	"face/cli/show": "api api/client api/exit api/socket api/yield face/cli/ask face/cli/personal face/cli/summary " +
 		"face/client face/client/projects face/plain face/tui face/tui/view heap store/paths supervisor " +
 		"supervisor/guard text/escape",

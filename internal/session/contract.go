@@ -116,12 +116,8 @@ func uses(s *Session) map[string]api.Use {
 	}
 	for unit, server := range s.pages.All() {
 		t := server.Traffic()
-		out[unit] = api.Use{
-			Addresses: []netip.AddrPort{server.Address()},
-			Requests:  t.PerSecond,
-			Failed:    t.Failed,
-			Pages:     len(server.Browsers()),
-		}
+		at := []netip.AddrPort{server.Address()}
+		out[unit] = api.Use{Addresses: at, Requests: t.PerSecond, Failed: t.Failed, Pages: len(server.Browsers())}
 	}
 	return out
 }

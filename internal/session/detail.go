@@ -70,11 +70,8 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 		return api.Detail{}, s.noUnit(unit)
 	}
 	d := api.Detail{
-		Unit:     u.Name,
-		File:     s.clean(u.File),
-		Line:     u.Line,
-		Settings: s.convert().Settings(u),
-		Rules:    impact.Rules(p, u, s.watcherNow().Files(unit)),
+		Unit: u.Name, File: s.clean(u.File), Line: u.Line, Settings: s.convert().Settings(u),
+		Rules: impact.Rules(p, u, s.watcherNow().Files(unit)),
 	}
 	for i := range d.Rules {
 		r := &d.Rules[i]
@@ -103,26 +100,16 @@ func (s *Session) Detail(_ context.Context, unit string) (api.Detail, error) {
 	d.Sizes = s.outputs.SizesOf(unit)
 	if server := s.pages.Of(unit); server != nil {
 		for _, b := range server.Browsers() {
-			d.Pages = append(
-				d.Pages,
-				api.OpenPage{
-					Browser:     s.clean(b.Agent),
-					Path:        s.clean(b.Path),
-					Since:       b.Since,
-					RefreshedAt: b.RefreshedAt,
-				},
-			)
+			d.Pages = append(d.Pages, api.OpenPage{
+				Browser: s.clean(b.Agent), Path: s.clean(b.Path), Since: b.Since, RefreshedAt: b.RefreshedAt,
+			})
 		}
 	}
 	if s.tracer != nil {
 		for _, one := range s.tracer.Processes(unit) {
 			d.Processes = append(d.Processes, api.ProcessUse{
-				PID:     one.PID,
-				Parent:  one.Parent,
-				Command: s.clean(one.Command),
-				Since:   one.Since,
-				CPUTime: api.Seconds(one.CPU),
-				Memory:  one.Memory,
+				PID: one.PID, Parent: one.Parent, Command: s.clean(one.Command), Since: one.Since,
+				CPUTime: api.Seconds(one.CPU), Memory: one.Memory,
 			})
 		}
 	}

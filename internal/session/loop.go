@@ -7,6 +7,7 @@ import (
 	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/recording"
 	"omnivigil/internal/plan"
+	"omnivigil/internal/session/outputs"
 	"omnivigil/internal/session/quiet"
 	"omnivigil/internal/session/run"
 	"omnivigil/internal/session/writers"
@@ -27,6 +28,7 @@ type loop struct {
 	engine   *engine.Engine
 	recorder *recording.Recorder // nil: nothing is recorded
 	watching watching
+	touches  outputs.Touches
 	live     map[string]*run.Live
 	ignored  map[string][]string // files that units ignore, in this session
 	judged   api.Verdict         // the newest, with secrets

@@ -30,10 +30,8 @@ func (s *Session) madeWell(u *plan.Unit, run int) outputs.Listing {
 		}
 	}
 	if len(none) > 0 {
-		s.note(
-			logbook.Entry{Unit: u.Name, Run: run, Tone: logbook.Stale},
-			"ended well, but its outputs "+format.List(none)+" match no file",
-		)
+		entry := logbook.Entry{Unit: u.Name, Run: run, Tone: logbook.Stale}
+		s.note(entry, "ended well, but its outputs "+format.List(none)+" match no file")
 	}
 	return l
 }
@@ -48,9 +46,8 @@ func (s *Session) outputsGone(unit string) {
 // outputsMoved checks outputs that have changed since a time while their task did not run. It is for the loop, and
 // looks at files in another goroutine.
 func (l *loop) outputsMoved(unit string, since time.Time, hits []watch.Hit) {
-	u := l.plan.Unit(unit)
 	_, known := l.outputs.Last(unit)
-	if live := l.live[unit]; u == nil || !known || live != nil && !live.IsOver() {
+	if l.plan.Unit(unit) == nil || !known || l.runs(unit) {
 		return // they are checked when the run has ended
 	}
 	s, p, looks := l.Session, l.plan, l.looksAtAll(since)
@@ -69,6 +66,20 @@ func (l *loop) outputsMoved(unit string, since time.Time, hits []watch.Hit) {
 			}
 		}
 	}()
+}
+
+// runs reports whether a run of a unit is not over.
+func (l *loop) runs(unit string) bool {
+	live := l.live[unit]
+	return live != nil && !live.IsOver()
+}
+
+// lookForWait looks for missing outputs of units, and then lets the watcher catch up again for a wait.
+func (s *Session) lookForWait(wait int, units []string) {
+	for _, unit := range units {
+		s.outputsGone(unit)
+	}
+	s.watcherNow().CatchUp(wait)
 }
 
 // looksAtAll starts observing all living runs.

@@ -116,12 +116,12 @@ func (s *Session) impactOf(r impact.Report) api.Impact {
 	out := r.Impact()
 	for _, a := range out.Acts {
 		if u := s.state().Unit(a.Unit); u != nil && !u.Wanted && (u.State == engine.Idle || u.State == engine.Stopped) {
+			is := "not started"
+			if u.State == engine.Stopped {
+				is = "stopped"
+			}
 			out.NotStarted = append(out.NotStarted, a.Unit)
-			out.Text = append(
-				out.Text,
-				"  "+a.Unit+" is "+map[engine.State]string{engine.Idle: "not started",
-					engine.Stopped: "stopped"}[u.State]+": it does not act until it is started",
-			)
+			out.Text = append(out.Text, "  "+a.Unit+" is "+is+": it does not act until it is started")
 		}
 	}
 	out.Path, out.Text = s.clean(out.Path), s.convert().All(out.Text)

@@ -95,10 +95,8 @@ func (l *loop) missed(now time.Time) {
 			unchanged.Units = append(unchanged.Units, u.Name)
 			continue
 		}
-		change.Hits = append(
-			change.Hits,
-			engine.Hit{Unit: u.Name, Path: "the watched files", What: engine.Missed, Rule: in.Rules[0].Pattern},
-		)
+		missed := engine.Hit{Unit: u.Name, Path: "the watched files", What: engine.Missed, Rule: in.Rules[0].Pattern}
+		change.Hits = append(change.Hits, missed)
 	}
 	l.step(now, touched)
 	l.step(now, change)
@@ -125,6 +123,11 @@ func (l *loop) watched(ev watch.Event) {
 		l.watching.burst = max(l.watching.burst, ev.Burst)
 		if slices.Contains(ev.Keys, impact.Settings) {
 			l.step(now, engine.SettingsTouched{Burst: ev.Burst})
+		}
+		for _, key := range ev.Keys {
+			if unit := impact.OutputsOf(key); unit != "" {
+				l.touches.Add(unit)
+			}
 		}
 		l.touched(now, ev)
 	case watch.Change:
@@ -155,7 +158,11 @@ func (l *loop) watched(ev watch.Event) {
 		}
 		l.unchanged(now, ev)
 	case watch.CaughtUp:
-		l.caughtUp(ev.Number)
+		if units := l.touches.Due(ev.Number, l.runs); len(units) > 0 {
+			go l.Session.lookForWait(ev.Number, units)
+		} else {
+			l.caughtUp(ev.Number)
+		}
 	case watch.Notice:
 		l.note(logbook.Entry{Tone: logbook.Stale}, ev.Text)
 	}
@@ -282,15 +289,11 @@ func (s *Session) tellIdleRules(p *plan.Plan) {
 	idle := impact.Idle(p)
 	for i, rule := range idle {
 		if i == most {
-			s.note(
-				logbook.Entry{Tone: logbook.Stale},
-				fmt.Sprintf("%d more rules match no file; omnivigil check lists them", len(idle)-most),
-			)
+			more := fmt.Sprintf("%d more rules match no file; omnivigil check lists them", len(idle)-most)
+			s.note(logbook.Entry{Tone: logbook.Stale}, more)
 			return
 		}
-		s.note(
-			logbook.Entry{Unit: rule.Unit, Tone: logbook.Stale},
-			fmt.Sprintf("no file matches its rule %q (line %d)", rule.Pattern.Text, rule.Pattern.Line),
-		)
+		text := fmt.Sprintf("no file matches its rule %q (line %d)", rule.Pattern.Text, rule.Pattern.Line)
+		s.note(logbook.Entry{Unit: rule.Unit, Tone: logbook.Stale}, text)
 	}
 }

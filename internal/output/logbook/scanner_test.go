@@ -152,7 +152,8 @@ func FuzzScanner(f *testing.F) {
 				string(bytes.ReplaceAll(bare, []byte("\r"), nil)))
 			for line := range bytes.Lines(block) {
 				line = bytes.TrimRight(line, "\r\n")
-				ended := strings.TrimSuffix(escape.Styled(string(line)), "\x1b[m") // it may end its colors in other words
+				// It may end its colors in other words.
+				ended := strings.TrimSuffix(escape.Styled(string(line)), "\x1b[m")
 				require.Equal(t, ended, string(bytes.TrimSuffix(line, []byte("\x1b[m"))), "nothing else that acts")
 				e := editor{} // it may select colors in other words
 				e.write(line)

@@ -157,8 +157,8 @@ func TestNobodyLooks(t *testing.T) {
 
 // TestTail adds pieces of many sizes, and compares what is kept with all that was added.
 func TestTail(t *testing.T) {
-	for _, sizes := range [][]int{{}, {10, 20}, {kept}, {kept - 1, 1, 1}, {10, kept + 3, 7}, {5, 3 * kept}, {kept / 3, kept / 2,
-		kept / 2, kept / 2}} {
+	for _, sizes := range [][]int{{}, {10, 20}, {kept}, {kept - 1, 1, 1}, {10, kept + 3, 7}, {5, 3 * kept},
+		{kept / 3, kept / 2, kept / 2, kept / 2}} {
 		var got tail
 		var all []byte
 		for i, size := range sizes {

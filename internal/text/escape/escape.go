@@ -109,7 +109,8 @@ func Harmless(text []byte) bool {
 	return true
 }
 
-// WideLength returns the length of the beginning of a text that is valid, beyond ASCII, and does not have to be escaped.
+// WideLength returns the length of the beginning of a text that is valid, beyond ASCII, and does not have to be
+// escaped.
 func WideLength(text []byte) (n int) {
 	for n < len(text) && text[n] >= utf8.RuneSelf {
 		r, size := utf8.DecodeRune(text[n:])
