@@ -120,6 +120,8 @@ func TestChanges(t *testing.T) {
 	assert.NotContains(t, string(data), "hunter")
 	require.Len(t, hidden.Files[0].Hunks, 1)
 
+	ended := p.save(map[string]string{"old.txt": "old\nlines\n"})
+	assert.Equal(t, "only line endings changed", ended.Files[0].Note)
 	removed := p.save(map[string]string{"old.txt": ""})
 	assert.Equal(t, changes.Removed, removed.Files[0].Kind)
 	assert.Equal(t, "lines", removed.Files[0].Hunks[0].Lines[1].Text)

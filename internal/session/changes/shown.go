@@ -110,15 +110,18 @@ func (c change) file(store *contents.Store, clean func(string) string) changes.F
 	case c.after.Absent:
 		f.Kind = changes.Removed
 	}
-	before, note := c.before.text(store, clean)
-	after, afterNote := c.after.text(store, clean)
-	if afterNote != "" {
+	before, note := c.before.text(store)
+	after, afterNote := c.after.text(store)
+	switch {
+	case afterNote != "":
 		note = afterNote
+	case note == "" && f.Kind == changes.Changed && before == after:
+		note = "only line endings changed"
 	}
 	if f.Note = note; note != "" {
 		return f
 	}
-	hunks, err := diff.Of(before, after)
+	hunks, err := diff.Of(clean(before), clean(after))
 	if err != nil {
 		f.Note = err.Error()
 		return f
@@ -128,8 +131,8 @@ func (c change) file(store *contents.Store, clean func(string) string) changes.F
 	return f
 }
 
-// text returns the contents of a state, or why they are not known.
-func (s state) text(store *contents.Store, clean func(string) string) (text, note string) {
+// text returns the contents of a state with the line endings of Unix, or why they are not known.
+func (s state) text(store *contents.Store) (text, note string) {
 	if s.Content == nil {
 		return "", s.Note
 	}
@@ -137,5 +140,5 @@ func (s state) text(store *contents.Store, clean func(string) string) (text, not
 	if err != nil {
 		return "", "its contents are no longer kept"
 	}
-	return clean(strings.ReplaceAll(string(data), "\r\n", "\n")), ""
+	return strings.ReplaceAll(string(data), "\r\n", "\n"), ""
 }

@@ -102,9 +102,11 @@ func switchProject(m *view.Model) {
 
 // ProjectKeys are those of the panel.
 var ProjectKeys = []view.Binding{
-	{In: "projects", Keys: []string{"up"}, Name: "previous project", Group: view.GroupField,
+	{In: "projects", Keys: []string{"up"}, Name: "previous project", Hint: "select", Group: view.GroupField,
+		When: func(m *view.Model) bool { return len(m.Others) > 1 }, Unless: "there is no other one to select",
 		Do: func(m *view.Model) { moveProject(m, -1) }},
 	{In: "projects", Keys: []string{"down"}, Name: "next project", Group: view.GroupField,
+		When: func(m *view.Model) bool { return len(m.Others) > 1 }, Unless: "there is no other one to select",
 		Do: func(m *view.Model) { moveProject(m, 1) }},
 	{In: "projects", Keys: []string{"enter"}, Name: "show it; this project keeps running",
 		Hint: "show it", Group: view.GroupProject,
