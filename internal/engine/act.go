@@ -200,7 +200,7 @@ func (e *Engine) isUpToDate(u *unit) bool {
 }
 
 // keptMarks is how much of a unit's life, and how many saves, an engine keeps at least.
-const keptMarks = 10000
+const keptMarks = 4000
 
 // mark extends the unit's life when its visible state has changed.
 func (e *Engine) mark(u *unit) {

@@ -16,9 +16,9 @@ type segment struct {
 	index
 	path     string // of its files, without their extensions
 	number   int
-	midnight time.Time // from which on lines are of another day
-	ids      map[Entry]int
-	millis   int64 // the time in clock
+	midnight time.Time     // from which on lines are of another day
+	ids      map[Entry]int // of sources that lines may still come from
+	millis   int64         // the time in clock
 	clock    [len(clockForm)]byte
 	heads    []byte // for head
 	spare    *spareBuffers
@@ -27,6 +27,9 @@ type segment struct {
 	texts, codes   *os.File // nil before they are created, and after they are closed
 	textAt, codeAt int64    // how much of each is on disk
 }
+
+// maxIDs limits the sources whose ids are remembered.
+const maxIDs = 256
 
 // clockForm is the time at the beginning of a line.
 const clockForm = "15:04:05.000 "
@@ -61,7 +64,10 @@ func (s *segment) append(e Entry, at time.Time, width int, lines iter.Seq[[]byte
 	id, known := s.ids[e]
 	head := s.head(e, at, width)
 	if !known {
-		id = len(s.ids)
+		if len(s.ids) == maxIDs { // most are of runs that have ended; a source may have more than one id
+			clear(s.ids)
+		}
+		id = len(s.sources)
 		s.ids[e] = id
 		b.codes = appendSource(b.codes, source{e, len(head)})
 	}

@@ -75,7 +75,7 @@ type Tracker struct {
 }
 
 // maxChanges is how many changes are remembered for units; those of ripples are in the history.
-const maxChanges = 20_000
+const maxChanges = 4000
 
 // New returns a tracker.
 func New(source Source, store *contents.Store, root string) *Tracker {

@@ -10,7 +10,7 @@ import (
 )
 
 // kept is how many verdicts are kept at least.
-const kept = 10_000
+const kept = 4000
 
 // History is the verdicts of a session, oldest first. Its methods may be called from any goroutine. The zero value is
 // empty.
