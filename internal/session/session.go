@@ -67,11 +67,9 @@ type Config struct {
 	Adopted func(*plan.Plan)
 	// Deserted, if set, is called when the last face of a session that is not in the background was detached. It must
 	// not block.
-	Deserted func()
-	// Background: the session keeps running without a face.
-	Background bool
-	// Watchdog is the process that guards this one; 0: none.
-	Watchdog int
+	Deserted   func()
+	Background bool // the session keeps running without a face
+	Watchdog   int  // the process that guards this one; 0: none
 	// Watch opens the watcher, whose bursts have numbers above after, and Spawner runs processes; nil: the system's
 	// own.
 	Watch   func(after int) (Watcher, error)
@@ -213,12 +211,9 @@ func Start(c Config) (*Session, error) {
 		guarded: guarded{
 			subs: map[chan struct{}]bool{}, answers: map[int]chan<- engine.Answer{}, waiters: map[int]*waiter{},
 		},
-		facts:   facts{account: account.New(), recorded: make(chan struct{})},
-		book:    c.Book,
-		events:  make(chan timedEvent, 256),
-		done:    make(chan struct{}),
-		stopped: make(chan struct{}),
-		reread:  make(chan struct{}, 1),
+		facts: facts{account: account.New(), recorded: make(chan struct{})},
+		book:  c.Book, events: make(chan timedEvent, 256), reread: make(chan struct{}, 1),
+		done: make(chan struct{}), stopped: make(chan struct{}),
 	}
 	s.terminals, s.pages.Host = terminals.New(host{s}), host{s}
 	l := newLoop(s, c)
@@ -241,19 +236,7 @@ func Start(c Config) (*Session, error) {
 		return nil, err
 	}
 	if s.spawner == nil {
-		s.tracer = process.New(c.Yield)
-		s.spawner = run.System{Spawner: s.tracer}
-		s.meter = meter.New(s.tracer)
-		s.meter.Opened, s.meter.Listens, s.meter.Written = s.opened, s.listens, s.written
-		s.meter.Moved, s.meter.Note = s.notify, s.Note
-		s.meter.Young = func() bool { return survey.HasYoung(s.state().Units, time.Now(), s.time) }
-		machine := &survey.Survey{Load: s.tracer.Load}
-		s.meter.Surveyed = func() {
-			cpu := func(unit string) float64 { return s.meter.Uses()[unit].CPU }
-			if ev, matters := machine.Look(s.state().Units, cpu); matters {
-				s.send(ev)
-			}
-		}
+		s.startProcesses(c.Yield)
 	}
 	s.verdicts = verdicts.Commands{
 		Start: s.spawner.Start, Marks: s.marks, Clean: s.clean, Stopped: s.stopped, News: make(chan verdicts.News, 1),
@@ -318,6 +301,23 @@ func (s *Session) send(ev engine.Event) {
 	select {
 	case s.events <- timedEvent{time.Now(), ev}:
 	case <-s.stopped:
+	}
+}
+
+// startProcesses makes the session start real processes, and measure what they use.
+func (s *Session) startProcesses(yield func()) {
+	s.tracer = process.New(yield)
+	s.spawner = run.System{Spawner: s.tracer}
+	s.meter = meter.New(s.tracer)
+	s.meter.Opened, s.meter.Listens, s.meter.Written = s.opened, s.listens, s.written
+	s.meter.Moved, s.meter.Note = s.notify, s.Note
+	s.meter.Young = func() bool { return survey.HasYoung(s.state().Units, time.Now(), s.time) }
+	machine := &survey.Survey{Load: s.tracer.Load}
+	s.meter.Surveyed = func() {
+		cpu := func(unit string) float64 { return s.meter.Uses()[unit].CPU }
+		if ev, matters := machine.Look(s.state().Units, cpu); matters {
+			s.send(ev)
+		}
 	}
 }
 
