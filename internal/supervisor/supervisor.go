@@ -212,31 +212,11 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 		return nil, err
 	}
 	r := &running{place: at, logs: filepath.Join(paths.Logs(p.File), time.Now().Format(logbook.SessionForm))}
-	config := session.Config{
-		Plan:       p,
-		Begin:      engine.Begin{Units: o.Units, Words: o.Words},
-		Once:       o.Once,
-		Observe:    o.Observe,
-		Key:        o.key(),
-		Logs:       r.logs,
-		State:      paths.State(),
-		Results:    paths.Results(p.File),
-		History:    paths.History(p.File),
-		Background: o.Background,
-		Watchdog:   self.Watchdog,
-	}
 	own, _ := preferences.Read(paths.Personal(), nil) // the faces report what is wrong with it
-	config.Store = contents.In(paths.Contents(), contents.Limits(own.Store))
+	config, problems := configOf(p, o, own)
+	config.Logs, config.Watchdog = r.logs, self.Watchdog
 	if own.Traces != "" {
 		config.Traced = filepath.Base(r.logs)
-	}
-	config.Secrets = share.Secrets(os.Getenv)
-	var notShared error
-	if config.Share, notShared = Share(p, config.Store); config.Share != nil && !o.Once {
-		config.Share.Rate = sendRate
-	}
-	for _, path := range o.For {
-		config.Begin.Hits = append(config.Begin.Hits, impact.Why(p, path).Hits...)
 	}
 	if o.Record != "" {
 		if r.records, err = os.OpenFile(o.Record, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600); err != nil {
@@ -249,11 +229,8 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 	}
 	r.book = logbook.Open(r.logs, logbook.Options{Width: widest(p), Limits: logbook.Limits(p.Logs)})
 	config.Book = r.book
-	page, notYielding := yield.Create()
-	config.Yield = page.Wait
-	crash := self.CatchCrash(filepath.Join(r.logs, CrashFile))
-	if !o.Demo {
-		config.Adopted = func(p *plan.Plan) { go consent.In(paths.State()).Add(p) }
+	if err := self.CatchCrash(filepath.Join(r.logs, CrashFile)); err != nil {
+		problems = append(problems, fmt.Errorf("a crash of Omnivigil would leave no report: %w", err))
 	}
 	config.Deserted = func() { go quitSoon(r.session) }
 	if r.session, err = session.Start(config); err != nil {
@@ -261,17 +238,11 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 		r.socket.Close()
 		return nil, err
 	}
-	if crash != nil {
-		r.session.Note("a crash of Omnivigil would leave no report: " + crash.Error())
-	}
-	if notYielding != nil {
-		r.session.Note(notYielding.Error())
-	}
-	if notShared != nil {
-		r.session.Note("the share is not used: " + notShared.Error())
-	}
 	if err := members.Remember(paths.State(), p); err != nil {
-		r.session.Note(err.Error())
+		problems = append(problems, err)
+	}
+	for _, problem := range problems {
+		r.session.Note(problem.Error())
 	}
 	r.server = server.NewServer(r.session, filepath.Base(r.logs))
 	go r.server.Serve(r.socket)
@@ -280,6 +251,42 @@ func open(self *guard.Supervisor, p *plan.Plan, o Options) (*running, error) {
 		go exporter.Follow(context.Background())
 	}
 	return r, nil
+}
+
+// configOf returns the session's configuration as far as it depends on the options and on the user's own files, and
+// what of it does not work: the project runs without.
+func configOf(p *plan.Plan, o Options, own *preferences.Preferences) (c session.Config, problems []error) {
+	c = session.Config{
+		Plan:       p,
+		Begin:      engine.Begin{Units: o.Units, Words: o.Words},
+		Once:       o.Once,
+		Observe:    o.Observe,
+		Key:        o.key(),
+		State:      paths.State(),
+		Results:    paths.Results(p.File),
+		History:    paths.History(p.File),
+		Background: o.Background,
+		Store:      contents.In(paths.Contents(), contents.Limits(own.Store)),
+	}
+	for _, path := range o.For {
+		c.Begin.Hits = append(c.Begin.Hits, impact.Why(p, path).Hits...)
+	}
+	if !o.Demo {
+		c.Adopted = func(p *plan.Plan) { go consent.In(paths.State()).Add(p) }
+	}
+	c.Secrets = share.Secrets(os.Getenv)
+	var err error
+	if c.Share, err = Share(p, c.Store); err != nil {
+		problems = append(problems, fmt.Errorf("the share is not used: %w", err))
+	}
+	if c.Share != nil && !o.Once {
+		c.Share.Rate = sendRate
+	}
+	page, err := yield.Create()
+	if c.Yield = page.Wait; err != nil {
+		problems = append(problems, err)
+	}
+	return c, problems
 }
 
 // widest is the width of the longest unit name of a plan.
