@@ -1,13 +1,10 @@
 package tui
 
 import (
-	"context"
 	"fmt"
-	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"regexp"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -21,18 +18,13 @@ import (
 	"omnivigil/internal/api"
 	"omnivigil/internal/api/changes"
 	"omnivigil/internal/api/past"
-	"omnivigil/internal/engine"
 	"omnivigil/internal/engine/recording"
-	"omnivigil/internal/engine/simulate"
-	"omnivigil/internal/engine/simulate/random"
 	"omnivigil/internal/face/tui/cells"
 	"omnivigil/internal/face/tui/lanes"
 	"omnivigil/internal/face/tui/overview"
-	"omnivigil/internal/face/tui/view"
 	"omnivigil/internal/session/snapshot"
 	"omnivigil/internal/text/diff"
 	"omnivigil/internal/text/escape"
-	"omnivigil/internal/text/location"
 )
 
 // sizes are the smallest usable size, a comfortable one and a large one.
@@ -217,30 +209,6 @@ func TestRecordedSession(t *testing.T) {
 	}
 }
 
-// silent is a project of which only the snapshot is known.
-type silent struct{ played }
-
-func (*silent) Lines(context.Context, api.LineQuery) (api.Page, error) { return api.Page{}, nil }
-
-// holds requires that the screen has exactly the terminal's rows and cells and contains nothing harmful.
-func holds(t require.TestingT, m *root) {
-	rows := m.screen()
-	require.Len(t, rows, m.Height)
-	for i, row := range rows {
-		require.Equal(
-			t,
-			m.Width,
-			ansi.StringWidth(row),
-			"row %d of the %s view at %dx%d: %q",
-			i,
-			m.Top().Name(),
-			m.Width,
-			m.Height,
-			row,
-		)
-	}
-}
-
 // TestViews opens and closes the views by key and uses the keys of each.
 func TestViews(t *testing.T) {
 	m, p := play(t, 5, 120, 40)
@@ -414,73 +382,6 @@ func TestClicks(t *testing.T) {
 	assert.Equal(t, "u2", m.Selected, "a box")
 }
 
-// TestEveryKey presses every key in every view and field, at four sizes, with 6, 20 and 60 units: the screen stays
-// complete, no view fails, and each key has an effect or gives a reason. Requests are not carried out. Without
-// OMNIVIGIL_KEYS=all, there is one number of units for each size.
-func TestEveryKey(t *testing.T) {
-	usual := map[int]int{158: 6, 100: 20, 80: 60, 60: 6} // units by width; the others take long
-	for _, size := range [][2]int{{158, 46}, {100, 30}, {80, 24}, {60, 15}} {
-		for _, units := range []int{6, 20, 60} {
-			if withRace && units*size[0] != 6*80 || os.Getenv("OMNIVIGIL_KEYS") != "all" && usual[size[0]] != units {
-				continue
-			}
-			t.Run(fmt.Sprintf("%dx%d-%d", size[0], size[1], units), func(t *testing.T) { everyKey(t, size, units) })
-		}
-	}
-}
-
-func everyKey(t *testing.T, size [2]int, units int) {
-	m, p := play(t, units, size[0], size[1])
-	p.detail, p.samples, p.root = whole(p.Now), used(p.Now), t.TempDir()
-	p.findings = []api.Finding{{
-		Unit: "u3", Run: 1, Location: location.Location{File: p.root + "/gone.go", Line: 3}, Severity: api.SeverityError,
-		Message: "undefined: berth",
-	}}
-	p.cases = []api.Case{{Unit: "u3", Name: "low tide", Status: "failed"}}
-	for _, way := range []string{"L", "R", "U", "M", "C", "T", "F", "O", ":", "y", "f", "/", "&", "a", "w", "%", `"`,
-		"?", "q"} {
-		for _, b := range bindings {
-			m.At = time.Time{}
-			m.BackToLanes()
-			m.press(key(way))
-			m.Requests, m.Commands, m.Listeners, m.Said, m.Notice = nil, nil, nil, "", ""
-			typing, _ := m.Top().(view.Taker)
-			typed := typing != nil && typing.TakesKeys(m.Model)
-			if b.In != "overview" && b.In != m.Top().Name() || b.In == "overview" && typed {
-				continue
-			}
-			before, top := m.plainScreen(), m.Top()
-			m.press(key(b.Keys[0]))
-			holds(t, m)
-			require.NotContains(t, m.Notice, "this is a bug", "%s after %s", b.Keys[0], way)
-			acts := m.Top() != top || len(m.Requests)+len(m.Commands)+len(m.Listeners) > 0
-			require.True(t, acts || m.plainScreen() != before, "%s (%s) after %s", b.Keys[0], b.Name, way)
-		}
-		m.keyed("L") // and once with every question open
-		m.keyed(way)
-		holds(t, m)
-	}
-}
-
-// TestNoEffect checks that a key says so if what it fetches changes nothing, and that keys for the lanes and the stream
-// do nothing where another view hides them.
-func TestNoEffect(t *testing.T) {
-	m, _ := play(t, 5, 158, 46)
-	for _, c := range [][3]string{
-		{"R", "pgup", "page up changes nothing right now"},
-		{"R", "_", "_: it acts on the stream; L shows it"},
-		{"M", "#", "#: there is no output here; L shows it"},
-		{"M", "-", "-: there is no axis of time here; L and C show one"},
-		{"U", "z", "z: it acts on several lanes; L shows those there are"},
-	} {
-		m.keyed("L", c[0])
-		m.settle(nil)
-		m.keyed(c[1])
-		m.settle(nil)
-		assert.Contains(t, m.plainScreen(), c[2])
-	}
-}
-
 // TestFewColors checks that the meanings are distinct with sixteen colors, and readable without colors.
 func TestFewColors(t *testing.T) {
 	p := cells.NewPalette(cells.AnyGround, colorprofile.ANSI)
@@ -494,90 +395,6 @@ func TestFewColors(t *testing.T) {
 		"12;8":         cells.DarkGround,
 		"0;default;15": cells.LightGround, "": cells.AnyGround, "0;x": cells.AnyGround} {
 		assert.Equal(t, want, cells.GroundOf(text), text)
-	}
-}
-
-// TestRandomScreens draws ten thousand snapshots of random projects, each in a random view at a random size after
-// some random keys: no row is too wide or missing, and nothing panics.
-func TestRandomScreens(t *testing.T) {
-	most := 10_000
-	if testing.Short() || withRace {
-		most = 500
-	}
-	keys := []string{
-		"up",
-		"down",
-		"left",
-		"right",
-		"tab",
-		"enter",
-		"v",
-		"i",
-		"z",
-		"o",
-		"1",
-		"2",
-		"3",
-		"4",
-		"5",
-		"pgdown",
-		"pgup",
-		"g",
-		"G",
-		"+",
-		"-",
-		"[",
-		"|",
-		"?",
-		"esc",
-		"*",
-		"\\",
-	}
-	views := []string{"L", "R", "U", "M", "C", "T", "F", ":", "y", "f"}
-	r := rand.New(rand.NewPCG(1, 2))
-	drawn := 0
-	for seed := uint64(0); drawn < most; seed++ {
-		var m *root
-		random.Play(seed, false, func(w *simulate.World) {
-			check := w.After
-			w.After = func(ev engine.Event, orders []engine.Order) {
-				check(ev, orders)
-				if w.Steps%5 != 0 || drawn >= most {
-					return
-				}
-				p := &played{World: w, detail: whole(w.Now), samples: used(w.Now)}
-				snap := snapshot.Of(w.Engine.Snapshot(), w.Plan)
-				if len(snap.Units) > 0 {
-					snap.Units[r.IntN(len(snap.Units))].Why = "it waits for 渡し船, e\u0301 and \U0001F6A2 " +
-						strings.Repeat("long ", r.IntN(40))
-				}
-				for _, u := range snap.Units[:min(len(snap.Units), r.IntN(3))] {
-					u.Name = "渡し船" + u.Name
-				}
-				for _, ripple := range snap.Ripples {
-					ripple.Title += " 港/時刻表.csv"
-				}
-				if m == nil || len(m.Stack) == 0 {
-					m = newRoot(t.Context(), p, snap)
-					m.clock = func() time.Time { return w.Now }
-				}
-				m.Project, m.Snap = p, snap
-				m.MeetUnits()
-				m.Now = w.Now
-				m.handle(tea.WindowSizeMsg{Width: 40 + r.IntN(260), Height: 8 + r.IntN(92)})
-				m.BackToLanes()
-				m.press(key(views[r.IntN(len(views))]))
-				for range r.IntN(4) {
-					m.press(key(keys[r.IntN(len(keys))]))
-				}
-				if a, ok := m.Top().(view.Asker); ok {
-					a.Ask(m.Model)
-				}
-				m.Requests, m.Commands = nil, nil // the screen must also hold without answers
-				holds(t, m)
-				drawn++
-			}
-		})
 	}
 }
 
@@ -610,49 +427,4 @@ func TestWhatChanged(t *testing.T) {
 	assert.Contains(t, m.plainScreen(), "price = 3")
 	m.keyed("W")
 	assert.NotContains(t, m.plainScreen(), "price = 3")
-}
-
-// TestProjects lists two other projects, one of which is broken, and switches to it.
-func TestProjects(t *testing.T) {
-	for _, size := range sizes {
-		m, p := play(t, 5, size[0], size[1])
-		m.keyed("P")
-		assert.Contains(t, m.plainScreen(), "no other project is known here")
-		m.ListOthers = func(context.Context) []view.Other {
-			return []view.Other{
-				{File: "/srv/fares/omnivigil.toml", Name: "Fares", Root: "/srv/fares", Word: api.VerdictCurrent,
-					Text: "all 4 run, started in 1.2 s", Since: m.Now.Add(-time.Hour)},
-				{File: "/srv/tides/omnivigil.toml", Name: "Tide tables", Root: "/srv/tides", Word: api.VerdictBroken,
-					Text: "api crashed (exit 2)", Since: m.Now.AddDate(0, 0, -2)},
-			}
-		}
-		m.keyed("P")
-		m.settle(nil)
-		m.keyed("down")
-		holds(t, m)
-		compareScreen(t, m, fmt.Sprintf("projects-%d", size[0]))
-		m.keyed("enter")
-		m.settle(nil)
-		assert.Equal(t, []string{"leave-running"}, p.requests)
-		assert.Equal(t, "/srv/tides/omnivigil.toml", m.SwitchTo)
-		m.keyed("esc")
-		assert.Contains(t, m.plainScreen(), "Tide tables BROKEN")
-	}
-}
-
-// TestFoldedByMember folds the quiet units of each member into one row.
-func TestFoldedByMember(t *testing.T) {
-	m, _ := play(t, 60, 158, 40)
-	shown := *m.Snap
-	shown.Units = slices.Clone(shown.Units)
-	for i, u := range shown.Units {
-		of := *u
-		of.Name = fmt.Sprintf("%s/%s", []string{"sea", "land"}[i%2], u.Name)
-		shown.Units[i] = &of
-	}
-	m.handle(&shown)
-	holds(t, m)
-	text := m.plainScreen()
-	assert.Regexp(t, `\d+ more in sea: \d+ ready.*   u\d+, u\d+`, text)
-	assert.Regexp(t, `\d+ more in land: `, text)
 }
