@@ -338,8 +338,13 @@ func (p *Process) follow() {
 // Output, as far as the system can tell. It does not block.
 func (p *Process) AllRead() bool { return p.reading.isDone(p.tty) }
 
+// readBuffers are for reuse: a project that is saved often starts many processes.
+var readBuffers = sync.Pool{New: func() any { return new([64 << 10]byte) }}
+
 func (p *Process) read() {
-	buf := make([]byte, 64<<10)
+	buffer := readBuffers.Get().(*[64 << 10]byte)
+	defer readBuffers.Put(buffer)
+	buf := buffer[:]
 	var handled time.Time
 	var window int64 // see rush.wrote
 	// A terminal holds what a process writes line by line in a pause; a screen shows it 30 times a second.

@@ -57,6 +57,7 @@ func (t *Terminal) Write(p []byte, lines func([]byte), drew func(begins bool)) {
 			drew(part.draws)
 		}
 	}
+	clear(t.parts) // they are of the caller's bytes
 }
 
 // part is a piece of a write: lines of output, or the begin or end of drawing.
