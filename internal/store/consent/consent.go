@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -120,12 +121,16 @@ func summarize(p *plan.Plan, gone []string) []string {
 // Add stores the user's agreement to the settings of a project. It does not change the files of other projects, so
 // several processes may call it at the same time.
 func (s Store) Add(p *plan.Plan) error {
-	if _, _, err := s.read(p.File); err != nil {
+	have, known, err := s.read(p.File)
+	if err != nil {
 		return err
 	}
 	r := record{File: p.File, Items: map[string]string{}}
 	for _, item := range Items(p) {
 		r.Items[item.hash()] = item.String()
+	}
+	if known && !have.early && maps.Equal(have.Items, r.Items) {
+		return nil // as at nearly every start
 	}
 	data, err := json.MarshalIndent(r, "", "  ")
 	if err != nil {
