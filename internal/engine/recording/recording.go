@@ -39,7 +39,7 @@ func init() {
 		engine.Checked{}, engine.Asks{}, engine.Exited{}, engine.Reported{}, engine.TimerFired{},
 		engine.Requested{}, engine.PassBegan{}, engine.Reused{}, engine.PassEnded{},
 		engine.SettingsTouched{}, engine.NewPlan{}, engine.PlanBroken{}, engine.Unwatched{}, engine.OutputsGone{},
-		engine.OutputChanged{}, engine.Uncovered{},
+		engine.OutputChanged{}, engine.Uncovered{}, engine.Surveyed{},
 	} {
 		t := reflect.TypeOf(ev)
 		kinds[t.Name()] = t

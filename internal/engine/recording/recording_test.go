@@ -2,6 +2,8 @@ package recording
 
 import (
 	"bytes"
+	"os"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -70,6 +72,17 @@ func TestReplayGivesTheSameOrders(t *testing.T) {
 	assert.Equal(t, strings.Count(recorded, "\n")-1, steps)
 	assert.NotContains(t, recorded, "hunter2", "values of variables stay out")
 	assert.True(t, strings.Contains(recorded, "SendSignal {Unit:berths"), "every kind of order is in it")
+}
+
+// TestEveryEventIsKnown reads the names of the events in the engine's source.
+func TestEveryEventIsKnown(t *testing.T) {
+	source, err := os.ReadFile("../events.go")
+	require.NoError(t, err)
+	events := regexp.MustCompile(`func \((\w+)\) event\(\)`).FindAllSubmatch(source, -1)
+	assert.Len(t, events, len(kinds))
+	for _, ev := range events {
+		assert.Contains(t, kinds, string(ev[1]))
+	}
 }
 
 func TestReplayTellsWhatIsWrong(t *testing.T) {
