@@ -74,39 +74,23 @@ func (s *Scanner) ScanBlock(p []byte) (lines []string, block, bare []byte) {
 func (s *Scanner) bareOf(block []byte) (bare []byte, ok bool) {
 	colors := bytes.IndexByte(block, 0x1b) >= 0
 	bare = s.bare[:0]
-	now, colored := pen.Pen{}, false
-	for rest := block; ; {
-		var n int
-		if colors {
-			bare, n = escape.AppendPlain(bare, rest)
-		} else {
-			n = escape.PlainLength(rest)
+	for rest := block; len(rest) > 0; {
+		end := bytes.IndexByte(rest, '\n')
+		line := rest[:end]
+		for n := len(line); n > 0 && line[n-1] == '\r'; n-- {
+			line = line[:n-1]
 		}
-		if colored && bytes.IndexByte(rest[:n], '\n') >= 0 {
+		switch {
+		case !colors && escape.Harmless(line):
+		case !colors:
 			return nil, false
-		}
-		if rest = rest[n:]; len(rest) == 0 {
-			break
-		}
-		switch rest[0] {
-		case 0x1b:
-			n = applyColor(rest, &now)
-			colored = now != pen.Pen{}
-		case '\r':
-			for n = 1; rest[n] == '\r'; n++ {
-			}
-			if rest[n] != '\n' {
+		default:
+			if bare, ok = appendBare(bare, line); !ok {
 				return nil, false
 			}
-		default:
-			if n = escape.WideLength(rest); colors {
-				bare = append(bare, rest[:n]...)
-			}
+			bare = append(bare, '\n')
 		}
-		if n == 0 {
-			return nil, false
-		}
-		rest = rest[n:]
+		rest = rest[end+1:]
 	}
 	if s.bare = bare; !colors {
 		bare = block
@@ -114,18 +98,37 @@ func (s *Scanner) bareOf(block []byte) (bare []byte, ok bool) {
 	return bare, s.MayHide == nil || !s.MayHide(block)
 }
 
-// applyColor applies the sequence at the beginning of a text, and returns its length; 0 if it does more than select
-// what a pen has.
-func applyColor(text []byte, now *pen.Pen) int {
-	n := escape.ColorLength(text)
-	switch {
-	case n == 0:
-	case escape.IsReset(text[:n]):
-		*now = pen.Pen{}
-	case !now.Selects(text[:n]):
-		return 0
+// appendBare appends a line without colors. It returns false if the line has more than colors and text, or does not
+// end its colors.
+func appendBare(bare, line []byte) ([]byte, bool) {
+	now := pen.Pen{}
+	for len(line) > 0 {
+		end := escape.PlainLength(line)
+		if end == 0 && line[0] == 0x1b {
+			n := escape.ColorLength(line)
+			switch {
+			case n == 0:
+				return bare, false
+			case escape.IsReset(line[:n]):
+				now = pen.Pen{}
+			case !now.Selects(line[:n]):
+				return bare, false
+			}
+			line = line[n:]
+			continue
+		}
+		if end < len(line) && line[end] != 0x1b {
+			if end = bytes.IndexByte(line, 0x1b); end < 0 {
+				end = len(line)
+			}
+			if !escape.Harmless(line[:end]) {
+				return bare, false
+			}
+		}
+		bare = append(bare, line[:end]...)
+		line = line[end:]
 	}
-	return n
+	return bare, now == pen.Pen{}
 }
 
 // Scan returns the lines that p completes. They are valid until the next call.

@@ -74,6 +74,21 @@ func TestEverythingCounts(t *testing.T) {
 	assert.False(t, ask(moved).Agreed(), "agreed to for one directory only")
 }
 
+// TestSameAgreementIsNotWritten replaces the file only when the agreement has changed.
+func TestSameAgreementIsNotWritten(t *testing.T) {
+	s := In(filepath.Join(t.TempDir(), "state"))
+	file := func(p *plan.Plan) os.FileInfo {
+		require.NoError(t, s.Add(p))
+		info, err := os.Stat(s.of(p.File))
+		require.NoError(t, err)
+		return info
+	}
+	first, changed := file(project()), project()
+	changed.Units[0].Dir = "/"
+	assert.True(t, os.SameFile(first, file(project())))
+	assert.False(t, os.SameFile(first, file(changed)))
+}
+
 func TestBrokenRecordIsToldNotOverwritten(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "trust.json"), []byte("{"), 0o600))

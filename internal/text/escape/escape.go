@@ -96,86 +96,52 @@ func isHarmlessWide(s, keep string) bool {
 
 // Harmless reports whether a text is valid, nothing in it has to be escaped, and nothing is a color. It is fast.
 func Harmless(text []byte) bool {
-	for len(text) > 0 {
-		n := PlainLength(text)
-		if n == 0 {
-			n = WideLength(text)
+	for {
+		text = text[PlainLength(text):]
+		for len(text) > 0 && text[0] >= utf8.RuneSelf {
+			r, n := utf8.DecodeRune(text)
+			if r == utf8.RuneError && n == 1 || acts(r) {
+				return false
+			}
+			text = text[n:]
 		}
-		if n == 0 {
+		switch {
+		case len(text) == 0:
+			return true
+		case text[0] < ' ' && text[0] != '\n' && text[0] != '\t', text[0] == 0x7f:
 			return false
 		}
-		text = text[n:]
 	}
-	return true
-}
-
-// WideLength returns the length of the beginning of a text that is valid, beyond ASCII, and does not have to be
-// escaped.
-func WideLength(text []byte) (n int) {
-	for n < len(text) && text[n] >= utf8.RuneSelf {
-		r, size := utf8.DecodeRune(text[n:])
-		if r == utf8.RuneError && size == 1 || acts(r) {
-			break
-		}
-		n += size
-	}
-	return n
 }
 
 // PlainLength returns the length of the beginning of a text that is only printable ASCII, tabs and line ends, so that
 // nothing in it has to be escaped, and nothing is a color. It is fast.
 func PlainLength(text []byte) int {
-	n := 0
-	for ; len(text)-n >= 8; n += 8 {
-		if odd := notPlain(binary.LittleEndian.Uint64(text[n:])); odd != 0 {
-			return n + bits.TrailingZeros64(odd)/8
-		}
-	}
-	for n < len(text) && isPlain(text[n]) {
-		n++
-	}
-	return n
-}
-
-// AppendPlain appends the beginning of a text that PlainLength measures, and returns its length. For short pieces, it
-// is faster than both in turn.
-func AppendPlain(dst, text []byte) (_ []byte, n int) {
-	at := len(dst)
-	dst = slices.Grow(dst, len(text))
-	to := dst[at : at+len(text)]
-	for ; len(text)-n >= 8; n += 8 {
-		w := binary.LittleEndian.Uint64(text[n:])
-		binary.LittleEndian.PutUint64(to[n:], w)
-		if odd := notPlain(w); odd != 0 {
-			n += bits.TrailingZeros64(odd) / 8
-			return dst[:at+n], n
-		}
-	}
-	for n < len(text) && isPlain(text[n]) {
-		to[n] = text[n]
-		n++
-	}
-	return dst[:at+n], n
-}
-
-// notPlain returns eight bytes of which the first that is not 0 is where the first of eight bytes of text is that is
-// not plain.
-func notPlain(w uint64) uint64 {
 	const (
 		each = 0x0101010101010101
 		high = 0x8080808080808080
 	)
-	low := w &^ high
-	// The highest bit of a byte is set if it is beyond ASCII, below a space, or DEL.
-	odd := (w | (low + (0x7f-0x7e)*each) | ^(low + (0x80-0x20)*each)) & high
-	if odd == 0 {
-		return 0
+	n := 0
+	for ; len(text)-n >= 8; n += 8 {
+		w := binary.LittleEndian.Uint64(text[n:])
+		low := w &^ high
+		// The highest bit of a byte is set if it is beyond ASCII, below a space, or DEL.
+		odd := (w | (low + (0x7f-0x7e)*each) | ^(low + (0x80-0x20)*each)) & high
+		if odd == 0 {
+			continue
+		}
+		// The highest bit is set if it is neither a line end nor a tab.
+		if odd &= (low ^ '\n'*each + 0x7f*each | w) & (low ^ '\t'*each + 0x7f*each | w); odd != 0 {
+			return n + bits.TrailingZeros64(odd)/8
+		}
 	}
-	// The highest bit is set if it is neither a line end nor a tab.
-	return odd & (low ^ '\n'*each + 0x7f*each | w) & (low ^ '\t'*each + 0x7f*each | w)
+	for ; n < len(text); n++ {
+		if c := text[n]; c < 0x20 && c != '\n' && c != '\t' || c >= 0x7f {
+			break
+		}
+	}
+	return n
 }
-
-func isPlain(c byte) bool { return c >= ' ' && c < 0x7f || c == '\n' || c == '\t' }
 
 // Strip returns text without the escape sequences in it. Other control characters stay.
 func Strip(s string) string {
@@ -190,26 +156,27 @@ func AppendStripped(dst, text []byte) []byte {
 	begin := len(dst)
 	dst = slices.Grow(dst, len(text))
 	for rest := text; len(rest) > 0; {
-		var n int
-		if dst, n = AppendPlain(dst, rest); n == len(rest) {
+		n := PlainLength(rest)
+		dst = append(dst, rest[:n]...)
+		if rest = rest[n:]; len(rest) == 0 {
 			break
 		}
-		if rest = rest[n:]; rest[0] == 0x1b {
-			if n = ColorLength(rest); n == 0 {
+		if rest[0] != 0x1b {
+			end := bytes.IndexByte(rest, 0x1b)
+			if end < 0 {
+				end = len(rest)
+			}
+			if !utf8.Valid(rest[:end]) { // a control character of 8 bits may begin a sequence
 				return append(dst[:begin], ansi.Strip(string(text))...)
 			}
-			rest = rest[n:]
+			dst = append(dst, rest[:end]...)
+			rest = rest[end:]
 			continue
 		}
-		end := bytes.IndexByte(rest, 0x1b)
-		if end < 0 {
-			end = len(rest)
-		}
-		if !utf8.Valid(rest[:end]) { // a control character of 8 bits may begin a sequence
+		if n = ColorLength(rest); n == 0 {
 			return append(dst[:begin], ansi.Strip(string(text))...)
 		}
-		dst = append(dst, rest[:end]...)
-		rest = rest[end:]
+		rest = rest[n:]
 	}
 	return dst
 }
